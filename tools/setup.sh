@@ -1,0 +1,39 @@
+# Shared by ./run and ./test.  Each part is skipped when what it makes is newer than what it is made from.
+PYTHON="${PYTHON:-python3}"
+
+fail() { echo "vonkel: $*" >&2; exit 1; }
+
+setup_venv() { # $1: extras, $2: stamp name
+  "$PYTHON" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || fail "Python 3.11 or newer is needed; set PYTHON to one."
+  [ -x .venv/bin/python ] || "$PYTHON" -m venv .venv || fail "could not make .venv; is the venv module installed?"
+  if [ ! -f ".venv/$2" ] || [ pyproject.toml -nt ".venv/$2" ]; then
+    .venv/bin/pip install --quiet --disable-pip-version-check -e ".$1" 2> >(grep -v '^WARNING: Location' >&2)
+    touch ".venv/$2"
+  fi
+}
+
+setup_front() { # copies the front-end packages into the package; they are not committed
+  local out=vonkel/web/static/vendor
+  if [ ! -f "$out/.stamp" ] || [ package-lock.json -nt "$out/.stamp" ] || [ tools/vendor.py -nt "$out/.stamp" ]; then
+    command -v npm >/dev/null || fail "npm is needed once, to set up the front-end packages."
+    npm ci --loglevel=error
+    .venv/bin/python tools/vendor.py
+    touch "$out/.stamp"
+  fi
+}
+
+warm_kernels() { # compiled loops are cached beside the code, so that the first start is quick
+  if [ ! -f .venv/warm ] || [ -n "$(find vonkel/core -name '*.py' -newer .venv/warm -print -quit)" ]; then
+    .venv/bin/python -m vonkel.core.warm && touch .venv/warm
+  fi
+}
+
+setup_app() { setup_venv "" app-stamp; setup_front; warm_kernels; }
+
+setup_tests() {
+  setup_venv "[test]" test-stamp; setup_front; warm_kernels
+  if ! command -v chromium >/dev/null; then
+    local sudo=""; [ "$(id -u)" = 0 ] || sudo=sudo
+    $sudo apt-get update -qq >/dev/null && $sudo apt-get install -y -qq chromium >/dev/null || fail "Chromium is needed for the browser tests."
+  fi
+}

@@ -1,0 +1,226 @@
+"""The structure of a character, as frozen Pydantic models.
+
+Units: metres, radians; quaternions are (w, x, y, z); right-handed, Y up, facing +Z (as glTF 2.0, section 3.4).
+The character's own left is +X.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from functools import cached_property
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..errors import NotFound
+from .arrays import Arrays
+
+Side = Literal["L", "R", "C"]
+Number = Annotated[float, Field(allow_inf_nan=False)]
+Vector = tuple[Number, Number, Number]
+Quaternion = tuple[Number, Number, Number, Number]
+Name = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^[^\x00-\x1f\x7f/\\]+$")]
+
+Inputs = dict[str, dict[str, float]]
+"""What the animator has set: control → channel → value (metres, radians or plain numbers)."""
+
+REST_TURN: Quaternion = (1.0, 0.0, 0.0, 0.0)
+
+
+def opposite(side: Side) -> Side:
+    return {"L": "R", "R": "L", "C": "C"}[side]  # type: ignore[return-value]
+
+
+def opposite_name(name: str) -> str:
+    """`hand_L` → `hand_R` and back; a name without a side tag stays."""
+    if name.endswith("_L"):
+        return name[:-2] + "_R"
+    return name[:-2] + "_L" if name.endswith("_R") else name
+
+
+def unique_name(wanted: str, taken: set[str] | frozenset[str]) -> str:
+    """`wanted`, or `wanted 2`, `wanted 3` …; the side tag stays at the end."""
+    if wanted not in taken:
+        return wanted
+    base, tag = (wanted[:-2], wanted[-2:]) if wanted[-2:] in ("_L", "_R") else (wanted, "")
+    n = 2
+    while f"{base} {n}{tag}" in taken:
+        n += 1
+    return f"{base} {n}{tag}"
+
+
+class Frozen(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class Part(Frozen):
+    """A named piece of the mesh: a run of points and the run of faces that use only them."""
+
+    name: Name
+    role: Literal["skin", "eye", "teeth", "tongue", "rigid", "prop"] = "skin"
+    points: tuple[int, int]
+    faces: tuple[int, int]
+    colour: str = Field("#d8c9ae", pattern=r"^#[0-9a-f]{6}$")
+    hidden: bool = False
+    locked: bool = False
+
+
+class Joint(Frozen):
+    """A joint at rest.  `place` and `turn` are in the character's space, not the parent's."""
+
+    name: Name
+    parent: str | None = None
+    side: Side = "C"
+    place: Vector
+    turn: Quaternion = REST_TURN
+    deforms: bool = True
+    role: str = ""  # what it is on the body, e.g. "forearm"; trials and kits look for it
+    order: Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"] = "xyz"
+
+
+class Channel(Frozen):
+    """One number an animator may set on a control.  It rests at `rest`, which is zero but for switches."""
+
+    name: str
+    kind: Literal["move", "turn", "value"] = "value"
+    rest: float = 0.0
+    low: float | None = None
+    high: float | None = None
+
+
+class Control(Frozen):
+    """Something to grab.  `place` and `turn` are its rest frame in the character's space."""
+
+    name: Name
+    kit: str
+    label: str = ""
+    side: Side = "C"
+    level: Literal["body", "fine", "face"] = "body"
+    place: Vector
+    turn: Quaternion = REST_TURN
+    channels: tuple[Channel, ...] = ()
+    outline: tuple[Vector, ...] = ()  # closed line in the control's own frame, metres
+
+    @property
+    def moves(self) -> bool:
+        return any(c.kind == "move" for c in self.channels)
+
+    @property
+    def turns(self) -> bool:
+        return any(c.kind == "turn" for c in self.channels)
+
+
+class Kit(Frozen):
+    """A ready-made set of solves on chosen joints.  `joints` maps the kit's own words to joint names."""
+
+    name: Name
+    kind: str
+    side: Side = "C"
+    joints: dict[str, tuple[str, ...]] = {}
+    options: dict[str, float | str | bool] = {}
+
+
+class Shape(Frozen):
+    """A morph target.  Moved points only: arrays `shape/<name>/points` (m,) and `shape/<name>/moves` (m, 3)."""
+
+    name: Name
+    low: float = 0.0
+    high: float = 1.0
+
+
+class SavedPose(Frozen):
+    name: Name
+    values: Inputs
+
+
+class Skin(Frozen):
+    """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k)."""
+
+    joints: tuple[str, ...]
+    method: Literal["linear", "dual"] = "dual"
+    influences: int = 4
+
+
+class Character(Frozen):
+    """Everything about one character.  Arrays of the mesh:
+
+    `points` (n, 3) float64, metres; `face_starts` (f + 1,) int32 and `face_corners` (m,) int32: face i is
+    corners[starts[i]:starts[i+1]], counter-clockwise from outside; optional `colours` (n, 3) uint8 sRGB and
+    `uvs` (m, 2) float32 per corner.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, ignored_types=(cached_property,))
+
+    name: Name
+    about: str = ""
+    parts: tuple[Part, ...] = ()
+    joints: tuple[Joint, ...] = ()
+    kits: tuple[Kit, ...] = ()
+    controls: tuple[Control, ...] = ()
+    shapes: tuple[Shape, ...] = ()
+    poses: tuple[SavedPose, ...] = ()
+    skin: Skin | None = None
+    plan: str = ""
+    arrays: Arrays = Field(default_factory=Arrays, exclude=True)
+
+    def with_(self, arrays: dict[str, np.ndarray | None] | None = None, **changes: Any) -> Character:
+        """A copy with fields and arrays changed; arrays given as None are dropped."""
+        if arrays:
+            changes["arrays"] = self.arrays.with_(**arrays)
+        return self.model_copy(update=changes)
+
+    # -- lookups -------------------------------------------------------------------------------------------------
+    @cached_property
+    def joint_index(self) -> dict[str, int]:
+        return {j.name: i for i, j in enumerate(self.joints)}
+
+    @cached_property
+    def control_named(self) -> dict[str, Control]:
+        return {c.name: c for c in self.controls}
+
+    @cached_property
+    def children(self) -> dict[str | None, tuple[Joint, ...]]:
+        found: dict[str | None, list[Joint]] = {}
+        for j in self.joints:
+            found.setdefault(j.parent, []).append(j)
+        return {k: tuple(v) for k, v in found.items()}
+
+    def joint(self, name: str) -> Joint:
+        try:
+            return self.joints[self.joint_index[name]]
+        except KeyError:
+            raise NotFound(f"There is no joint called “{name}”.", self.name, "Pick one from the hierarchy.") from None
+
+    def part(self, name: str) -> Part:
+        for p in self.parts:
+            if p.name == name:
+                return p
+        raise NotFound(f"There is no part called “{name}”.", self.name, "Pick one from the list of parts.")
+
+    def joint_with_role(self, role: str, side: Side = "C") -> Joint | None:
+        return next((j for j in self.joints if j.role == role and j.side == side), None)
+
+    # -- mesh ----------------------------------------------------------------------------------------------------
+    @property
+    def points(self) -> np.ndarray:
+        """(n, 3) float64, metres, rest space."""
+        return self.arrays["points"] if "points" in self.arrays else np.zeros((0, 3))
+
+    @property
+    def height(self) -> float:
+        """Size along Y in metres, at least a millimetre so that shares of it stay finite."""
+        p = self.points
+        return max(float(np.ptp(p[:, 1])), 1e-3) if len(p) else 1.0
+
+    @property
+    def size(self) -> float:
+        """Largest side of the bounding box in metres."""
+        p = self.points
+        return max(float(np.ptp(p, axis=0).max()), 1e-3) if len(p) else 1.0
+
+    @cached_property
+    def key(self) -> str:
+        """Hash of the whole character: equal keys mean equal characters."""
+        body = self.model_dump_json() + "".join(f"{n}={self.arrays.hash_of(n)};" for n in sorted(self.arrays))
+        return hashlib.blake2b(body.encode(), digest_size=16).hexdigest()

@@ -1,0 +1,62 @@
+"""One tree of errors.  Each says what is wrong, where, and what to do; faces map them in one place each."""
+
+
+class VonkelError(Exception):
+    """Something the user asked for can't be done.
+
+    Parameters are sentences: `what` is wrong, `where` it is, and what `todo`.
+    """
+
+    status = 422  # the HTTP status the web face answers with
+    exit_code = 2  # the code the command line ends with
+
+    def __init__(self, what: str, where: str = "", todo: str = "") -> None:
+        super().__init__(" ".join(s for s in (what, f"({where})" if where else "", todo) if s))
+        self.what, self.where, self.todo = what, where, todo
+
+    def as_dict(self) -> dict[str, str]:
+        return {"what": self.what, "where": self.where, "todo": self.todo}
+
+
+class BadFile(VonkelError):
+    """A file that can't be read as what it claims to be."""
+
+    exit_code = 3
+
+
+class TooLarge(BadFile):
+    """A file over a stated limit."""
+
+    status = 413
+
+
+class BadParameters(VonkelError):
+    """Parameters that don't fit the step."""
+
+
+class StepRefused(VonkelError):
+    """A step that can't be done on this character as it stands."""
+
+
+class NotFound(VonkelError):
+    """A character, step, joint, control … that isn't there."""
+
+    status = 404
+    exit_code = 4
+
+
+class Conflict(VonkelError):
+    """The character was changed elsewhere since the caller last read it."""
+
+    status = 409
+
+
+class RigLoop(VonkelError):
+    """Operations of a rig that wait for one another."""
+
+
+class Stopped(VonkelError):
+    """Long work that the user stopped.  Nothing was changed."""
+
+    status = 409
+    exit_code = 5

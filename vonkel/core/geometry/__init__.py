@@ -1,0 +1,1 @@
+"""Points, faces and volumes: what any body has, rigged or not."""

@@ -1,0 +1,93 @@
+"""First figures about a mesh: what would spoil a rig later."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..character import Character
+from ..tolerances import PAIR
+from .topology import Topology, face_areas, topology_of
+
+
+@dataclass(frozen=True)
+class Health:
+    """Figures of one part or the whole mesh.  Point lists say where."""
+
+    points: int
+    faces: int
+    quads: int
+    border_edges: int
+    border_points: np.ndarray
+    nonmanifold_edges: int
+    nonmanifold_points: np.ndarray
+    turned_edges: int  # used twice in the same direction: the two faces disagree about outside
+    turned_points: np.ndarray
+    flat_faces: int
+    flat_points: np.ndarray
+    doubled_faces: int
+    doubled_points: np.ndarray
+    islands: int
+    loose_points: np.ndarray
+    asymmetry: float  # metres: largest distance from a mirrored point to its nearest partner
+    asymmetry_points: np.ndarray
+
+
+def mirror_distance(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """For each point, the nearest point to its mirror image across x = 0: distances (n,) and indices (n,)."""
+    d, i = cKDTree(points).query(points * [-1.0, 1.0, 1.0])
+    return d, i
+
+
+def health(character: Character) -> Health:
+    """Figures for all visible parts together."""
+    return mesh_health(character.points, topology_of(character), character.height)
+
+
+def mesh_health(points: np.ndarray, topo: Topology, height: float) -> Health:
+    n = topo.count
+    edges, uses = topo.edges, topo.edge_faces
+    a, b = topo.corners, topo.corner_next
+    directed = a * n + b
+    code, counts = np.unique(directed, return_counts=True)
+    twice = code[counts > 1]
+    # A face is doubled when another has the same set of points.
+    doubled = np.zeros(0, np.int64)
+    for size in np.unique(topo.sizes):
+        which = np.flatnonzero(topo.sizes == size)
+        rows = np.sort(topo.corners[topo.starts[which][:, None] + np.arange(size)], 1)
+        _, first, seen = np.unique(rows, axis=0, return_index=True, return_counts=True)
+        extra = np.setdiff1d(np.arange(len(which)), first)
+        doubled = np.concatenate([doubled, which[extra]])
+        del seen
+    areas = face_areas(points, topo)
+    flat = np.flatnonzero(areas < (height * 1e-6) ** 2)
+    used = np.zeros(n, bool)
+    used[topo.corners] = True
+    distance, _ = mirror_distance(points) if n else (np.zeros(0), np.zeros(0))
+    border, many = uses == 1, uses > 2
+
+    def points_of(faces: np.ndarray) -> np.ndarray:
+        return np.unique(topo.corners[np.isin(topo.corner_face, faces)])
+
+    return Health(
+        points=n,
+        faces=len(topo.sizes),
+        quads=int((topo.sizes == 4).sum()),
+        border_edges=int(border.sum()),
+        border_points=np.unique(edges[border]),
+        nonmanifold_edges=int(many.sum()),
+        nonmanifold_points=np.unique(edges[many]),
+        turned_edges=len(twice),
+        turned_points=np.unique(np.concatenate([twice // n, twice % n])) if n else np.zeros(0, int),
+        flat_faces=len(flat),
+        flat_points=points_of(flat),
+        doubled_faces=len(doubled),
+        doubled_points=points_of(doubled),
+        islands=len(np.unique(topo.islands[used])) if used.any() else 0,
+        loose_points=np.flatnonzero(~used),
+        asymmetry=float(distance.max()) if n else 0.0,
+        asymmetry_points=np.flatnonzero(distance > PAIR * height),
+    )

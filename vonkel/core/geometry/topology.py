@@ -1,0 +1,135 @@
+"""Faces, edges and neighbours of a mesh of polygons."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from functools import cached_property
+
+import numpy as np
+
+from ..character import Arrays, Character
+
+
+class Topology:
+    """What can be said of the faces alone.  All arrays are worked out once, when first asked for.
+
+    `starts` (f + 1,) and `corners` (m,) as in Character; `count` is the number of points.
+    """
+
+    def __init__(self, starts: np.ndarray, corners: np.ndarray, count: int) -> None:
+        self.starts, self.corners, self.count = starts.astype(np.int64), corners.astype(np.int64), count
+
+    @cached_property
+    def sizes(self) -> np.ndarray:
+        """(f,) corners per face."""
+        return np.diff(self.starts)
+
+    @cached_property
+    def corner_face(self) -> np.ndarray:
+        """(m,) the face each corner belongs to."""
+        return np.repeat(np.arange(len(self.sizes)), self.sizes)
+
+    @cached_property
+    def corner_next(self) -> np.ndarray:
+        """(m,) the point after each corner, round its face."""
+        following = np.arange(1, len(self.corners) + 1)
+        following[self.starts[1:] - 1] = self.starts[:-1]
+        return self.corners[following]
+
+    @cached_property
+    def triangles(self) -> np.ndarray:
+        """(t, 3) int32: each face as a fan from its first corner."""
+        return self.corners[self.triangle_corners].astype(np.int32)
+
+    @cached_property
+    def triangle_corners(self) -> np.ndarray:
+        """(t, 3) the corner indices that `triangles` takes its points from."""
+        n = np.maximum(self.sizes - 2, 0)
+        first = np.repeat(self.starts[:-1], n)
+        step = np.arange(n.sum()) - np.repeat(np.cumsum(n) - n, n)
+        return np.stack([first, first + step + 1, first + step + 2], 1)
+
+    @cached_property
+    def triangle_face(self) -> np.ndarray:
+        return np.repeat(np.arange(len(self.sizes)), np.maximum(self.sizes - 2, 0))
+
+    @cached_property
+    def _edge_table(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        a, b = self.corners, self.corner_next
+        code = np.minimum(a, b) * self.count + np.maximum(a, b)
+        unique, inverse, counts = np.unique(code, return_inverse=True, return_counts=True)
+        return unique, inverse, counts
+
+    @cached_property
+    def edges(self) -> np.ndarray:
+        """(e, 2) int32, each edge once, smaller point first, sorted."""
+        code = self._edge_table[0]
+        return np.stack([code // self.count, code % self.count], 1).astype(np.int32)
+
+    @cached_property
+    def edge_faces(self) -> np.ndarray:
+        """(e,) how many faces use each edge."""
+        return self._edge_table[2]
+
+    @cached_property
+    def neighbours(self) -> tuple[np.ndarray, np.ndarray]:
+        """Compressed rows: points joined to i by an edge are cols[rows[i]:rows[i+1]]."""
+        e = self.edges
+        both = np.concatenate([e, e[:, ::-1]])
+        both = both[np.argsort(both[:, 0], kind="stable")]
+        rows = np.searchsorted(both[:, 0], np.arange(self.count + 1))
+        return rows.astype(np.int32), both[:, 1].astype(np.int32)
+
+    @cached_property
+    def islands(self) -> np.ndarray:
+        """(n,) the number of the connected piece that each point lies in."""
+        from scipy.sparse import coo_matrix
+        from scipy.sparse.csgraph import connected_components
+
+        e = self.edges
+        graph = coo_matrix((np.ones(len(e), np.int8), (e[:, 0], e[:, 1])), shape=(self.count, self.count))
+        return connected_components(graph, directed=False)[1]
+
+
+_cache: OrderedDict[tuple[str, str, int], Topology] = OrderedDict()
+
+
+def topology_of(character: Character) -> Topology:
+    """The topology of a character's mesh; shared between all characters with the same faces."""
+    return topology_of_arrays(character.arrays)
+
+
+def topology_of_arrays(arrays: Arrays) -> Topology:
+    key = (arrays.hash_of("face_starts"), arrays.hash_of("face_corners"), len(arrays["points"]))
+    if key not in _cache:
+        _cache[key] = Topology(arrays["face_starts"], arrays["face_corners"], key[2])
+        while len(_cache) > 16:
+            _cache.popitem(last=False)
+    _cache.move_to_end(key)
+    return _cache[key]
+
+
+def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:
+    """(f,) area of each polygon: half the length of the summed corner cross products (its vector area)."""
+    a, b = points[topology.corners], points[topology.corner_next]
+    cross = np.cross(a, b)
+    total = np.add.reduceat(cross, topology.starts[:-1], axis=0) if len(topology.sizes) else np.zeros((0, 3))
+    return 0.5 * np.linalg.norm(total, axis=1)
+
+
+def point_normals(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(n, 3) unit normals, area-weighted over the triangles at each point; (0, 1, 0) where there is none."""
+    a, b, c = (points[triangles[:, i]] for i in range(3))
+    n = np.cross(b - a, c - a)
+    out = np.empty_like(points, dtype=float)
+    flat = triangles.ravel()
+    for k in range(3):
+        out[:, k] = np.bincount(flat, np.repeat(n[:, k], 3), len(points))
+    length = np.linalg.norm(out, axis=1, keepdims=True)
+    return np.where(length > 0, out / np.maximum(length, 1e-30), [0.0, 1.0, 0.0])
+
+
+def signed_volume(points: np.ndarray, triangles: np.ndarray) -> float:
+    """Volume enclosed by closed, outward-facing triangles, m³ (divergence theorem); negative if inside-out."""
+    a, b, c = (points[triangles[:, i]] for i in range(3))
+    return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)

@@ -1,0 +1,85 @@
+"""Lines to grab that hug the body: slices of the mesh at a joint, pushed outwards."""
+
+from __future__ import annotations
+
+from math import cos, pi, sin
+
+import numpy as np
+
+from ..character import Character
+from ..geometry.topology import topology_of
+
+Outline = tuple[tuple[float, float, float], ...]
+RAYS = 32
+
+
+def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, grow: float = 1.18) -> Outline:
+    """The body's outline in the plane through `place` spanned by the y and z axes of `frame` (3, 3).
+
+    Rays leave the joint in that plane; each takes the first surface it meets, so that other limbs crossing the
+    plane don't count.  Gaps are bridged, the line is evened and pushed out by `grow` plus 0.6 % of the height.
+    Returns points in the frame's own coordinates, x = 0, metres; empty when the plane meets no surface.
+    """
+    topo = topology_of(character)
+    local = (character.points - place) @ frame
+    tri = topo.triangles
+    skin = [p for p in character.parts if p.role == "skin" and not p.hidden] or list(character.parts)
+    keep = np.zeros(len(topo.sizes), bool)
+    for part in skin:
+        keep[part.faces[0] : part.faces[1]] = True
+    x = local[:, 0][tri]
+    tri = tri[keep[topo.triangle_face] & (x.min(1) <= 0) & (x.max(1) > 0)]
+    if not len(tri):
+        return ()
+    a, b = [], []
+    corner = local[tri]
+    above = corner[:, :, 0] > 0
+    for i, j in ((0, 1), (1, 2), (2, 0)):  # each crossing triangle has two crossed edges
+        crossed = above[:, i] != above[:, j]
+        p, q = corner[:, i], corner[:, j]
+        t = np.where(crossed, p[:, 0] / np.where(crossed, p[:, 0] - q[:, 0], 1.0), 0.0)
+        point = p[:, 1:] + t[:, None] * (q[:, 1:] - p[:, 1:])
+        (a if not a else b).append(np.where(crossed[:, None], point, np.nan))
+        if len(b) == 2:
+            break
+    points = np.stack([a[0], b[0], b[1]], 1)
+    ends = np.array([row[~np.isnan(row[:, 0])][:2] for row in points if (~np.isnan(row[:, 0])).sum() >= 2])
+    if not len(ends):
+        return ()
+    angles = 2 * pi * np.arange(RAYS) / RAYS
+    ray = np.stack([np.cos(angles), np.sin(angles)], 1)
+    p, d = ends[:, 0], ends[:, 1] - ends[:, 0]
+    cross = ray[:, None, 0] * d[None, :, 1] - ray[:, None, 1] * d[None, :, 0]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        dist = (p[None, :, 0] * d[None, :, 1] - p[None, :, 1] * d[None, :, 0]) / cross
+        share = (p[None, :, 0] * ray[:, None, 1] - p[None, :, 1] * ray[:, None, 0]) / cross
+    hit = (dist > 1e-6) & (share >= -1e-9) & (share <= 1 + 1e-9)
+    radius = np.where(hit, dist, np.inf).min(1)
+    found = np.isfinite(radius)
+    if found.sum() < RAYS // 4:
+        return ()
+    at = np.flatnonzero(found)
+    radius = np.interp(np.arange(RAYS), np.r_[at - RAYS, at, at + RAYS], np.tile(radius[at], 3))
+    radius = np.minimum(radius, 2.2 * np.median(radius))
+    for _ in range(2):
+        radius = (np.roll(radius, 1) + 2 * radius + np.roll(radius, -1)) / 4
+    radius = radius * grow + 0.006 * character.size
+    return tuple((0.0, round(float(r * c), 5), round(float(r * s), 5)) for r, (c, s) in zip(radius, ray, strict=True))
+
+
+def ring(radius: float, count: int = 24) -> Outline:
+    """A flat ring in the control's x–z plane, metres."""
+    return tuple(
+        (round(radius * cos(2 * pi * i / count), 5), 0.0, round(radius * sin(2 * pi * i / count), 5))
+        for i in range(count)
+    )
+
+
+def bud(radius: float) -> Outline:
+    """A small four-petalled line in the x–y plane for bend guides and aims, metres."""
+    line = []
+    for i in range(32):
+        angle = 2 * pi * i / 32
+        r = radius * (0.62 + 0.38 * cos(4 * angle))
+        line.append((round(r * cos(angle), 5), round(r * sin(angle), 5), 0.0))
+    return tuple(line)

@@ -1,0 +1,17 @@
+"""Every tolerance and limit of the core, in one place.  Metres and radians."""
+
+SAME_PLACE = 1e-9  # two joint places closer than this are one place
+PAIR = 1e-5  # left and right partners may differ by this share of the body height
+PLANE = 1e-6  # a point nearer to the body plane than this share of the height lies on it
+STRAIGHT = 0.0175  # 1 degree: an IK chain straighter than this has no bend to follow
+WEIGHT_SUM = 1e-4  # how far a point's weights may sum from one
+WEIGHT_FLOOR = 1e-3  # weights below this are dropped
+UNIT_QUATERNION = 1e-6
+TINY = 1e-12  # guards divisions
+
+MAX_POINTS = 2_000_000  # a mesh larger than this is refused
+MAX_FACES = 4_000_000
+MAX_CORNERS = 16_000_000
+MAX_FILE_BYTES = 256 * 1024 * 1024
+MAX_JOINTS = 2_000
+MAX_PARTS = 500
