@@ -207,13 +207,13 @@ class Character(Frozen):
         """(n, 3) float64, metres, rest space."""
         return self.arrays["points"] if "points" in self.arrays else np.zeros((0, 3))
 
-    @property
+    @cached_property
     def height(self) -> float:
         """Size along Y in metres, at least a millimetre so that shares of it stay finite."""
         p = self.points
         return max(float(np.ptp(p[:, 1])), 1e-3) if len(p) else 1.0
 
-    @property
+    @cached_property
     def size(self) -> float:
         """Largest side of the bounding box in metres."""
         p = self.points

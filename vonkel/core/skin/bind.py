@@ -24,6 +24,7 @@ from ..geometry.voxels import STEP_LENGTHS, Solid, distances_through, solid_from
 from ..progress import tell
 from ..tolerances import WEIGHT_FLOOR
 
+RIGID_ROLES = ("eye", "jaw")  # these hold whole parts; the skin over them moves by morph targets
 CELLS_ALONG = 160  # cells along the longest side of the body grid
 FINE_CELLS = 6_000_000  # the most cells a fine grid may have
 
@@ -40,7 +41,7 @@ def bones_of(character: Character) -> list[Bone]:
     """Bones of all deforming joints, in character order."""
     found = []
     for j in character.joints:
-        if not j.deforms:
+        if not j.deforms or j.role in RIGID_ROLES:
             continue
         start = np.array(j.place)
         kids = [c for c in character.children.get(j.name, ()) if c.role not in ("eye",)]
@@ -132,17 +133,19 @@ def bind_skin(
     Raises StepRefused where there are no deforming joints or no closed volume to measure in.
     """
     bones = bones_of(character)
+    holders = [Bone(j.name, np.array([[j.place, j.place]])) for j in character.joints if j.role in RIGID_ROLES]
     if not bones:
         raise StepRefused("There is nothing to bind to.", "no deforming joints", "Lay a plan or draw joints first.")
     points, topo = character.points, topology_of(character)
-    weights = np.zeros((len(points), len(bones)))
+    weights = np.zeros((len(points), len(bones) + len(holders)))
     soft = np.zeros(len(points), bool)
     for part in character.parts:
         if part.role == "skin":
             soft[part.points[0] : part.points[1]] = True
     if soft.any():
         keep = soft[topo.triangles[:, 0]]
-        weights[soft] = _soft_weights(character, points, topo.triangles[keep], soft, bones, falloff, smooth)
+        weights[soft, : len(bones)] = _soft_weights(character, points, topo.triangles[keep], soft, bones, falloff, smooth)
+    bones = bones + holders
     _hold_rigid_parts(character, bones, weights)
     tell(0.95, "keeping the strongest influences")
     chosen, values = strongest(weights, influences)
