@@ -25,8 +25,9 @@ from ..progress import tell
 from ..tolerances import WEIGHT_FLOOR
 
 RIGID_ROLES = ("eye", "jaw")  # these hold whole parts; the skin over them moves by morph targets
-CELLS_ALONG = 160  # cells along the longest side of the body grid
-FINE_CELLS = 6_000_000  # the most cells a fine grid may have
+CELLS_ALONG = 128  # cells along the longest side of the body grid
+FADE = 3.2  # a joint this many times as far as the nearest one holds nothing
+FINE_CELLS = 3_000_000  # the most cells a fine grid may have
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,12 @@ def bones_of(character: Character) -> list[Bone]:
         kids = [c for c in character.children.get(j.name, ()) if c.role not in ("eye",)]
         main = [c for c in kids if c.side == j.side] or kids
         ends = [np.array(c.place) for c in main[:1]] if j.role not in ("hand", "foot") else [np.array(c.place) for c in main]
-        found.append(Bone(j.name, np.array([[start, e] for e in ends] or [[start, start]])))
+        segments = [[start, e] for e in ends] or [[start, start]]
+        for held in character.children.get(j.name, ()):  # what rides rigidly on a joint is part of its reach: the
+            if held.role in RIGID_ROLES:  # muzzle belongs to the head, however near the neck runs below it
+                tip = next((np.array(c.place) for c in character.children.get(held.name, ())), np.array(held.place))
+                segments += [[start, np.array(held.place)], [np.array(held.place), tip]]
+        found.append(Bone(j.name, np.array(segments)))
     return found
 
 
@@ -68,6 +74,13 @@ def cells_on(solid: Solid, segments: np.ndarray) -> np.ndarray:
         n = max(int(np.ceil(np.linalg.norm(b - a) / (0.5 * solid.h))), 1)
         samples.append(a + (b - a) * np.linspace(0.0, 1.0, n + 1)[:, None])
     return np.unique(solid.nearest(np.concatenate(samples)))
+
+
+def flesh(solid: Solid, bone: Bone) -> float:
+    """Metres from a bone to the surface round it: on its thickest segment, what two thirds of the depths keep below."""
+    t = np.linspace(0.0, 1.0, 9)[:, None]
+    along = [solid.depth[solid.nearest(a + (b - a) * t)] for a, b in bone.segments]
+    return max(max(float(np.percentile(d, 65)) for d in along), 0.5 * solid.h)
 
 
 def through_distance(
@@ -93,10 +106,10 @@ def _cells_for(solid: Solid, points: np.ndarray, normals: np.ndarray) -> np.ndar
     return solid.nearest(points - normals * (0.75 * solid.h))
 
 
-def _close_groups(bones: list[Bone], near: float) -> list[list[int]]:
+def _close_groups(bones: list[Bone], near: float, solid: Solid) -> list[list[int]]:
     """Groups of bones that don't meet and yet run closer than `near` (digits of a hand or foot).
 
-    Only bones shorter than a few times `near` count: long limbs standing close don't need finer cells.
+    Only short bones in thin flesh count: long limbs and a thick trunk don't need finer cells.
     """
     n = len(bones)
     group = list(range(n))
@@ -107,7 +120,8 @@ def _close_groups(bones: list[Bone], near: float) -> list[list[int]]:
         return i
 
     lengths = [float(np.linalg.norm(b.segments[:, 1] - b.segments[:, 0], axis=1).max()) for b in bones]
-    small = [i for i in range(n) if 0 < lengths[i] < 3.0 * near]
+    thick = [float(solid.depth[solid.nearest(b.segments.mean(1))].min()) for b in bones]
+    small = [i for i in range(n) if 0 < lengths[i] < 3.0 * near and thick[i] < 0.4 * near]
     for x, i in enumerate(small):
         samples = bones[i].segments[:, :1] + (bones[i].segments[:, 1:] - bones[i].segments[:, :1]) * np.linspace(
             0.5, 1, 5
@@ -124,7 +138,7 @@ def _close_groups(bones: list[Bone], near: float) -> list[list[int]]:
 
 
 def bind_skin(
-    character: Character, influences: int = 4, falloff: float = 4.0, smooth: int = 12, method: str = "dual"
+    character: Character, influences: int = 4, falloff: float = 5.0, smooth: int = 20, method: str = "dual"
 ) -> Character:
     """Bind every skin part to the deforming joints; other parts follow one joint each, rigidly.
 
@@ -170,17 +184,22 @@ def _soft_weights(
     surface = points[soft]
     cells = _cells_for(solid, surface, normals)
     distance = np.full((len(surface), len(bones)), np.inf)
-    limit = 0.5 * character.size
-    groups = _close_groups(bones, 8.0 * h)
+    groups = _close_groups(bones, 7.0 * h, solid)
     fine = {i for g in groups for i in g}
+    # A joint only matters where it is at most FADE times as far as the nearest one, so the search may stop there.
+    # Distances count in units of the flesh round each bone: a flank is far from the spine and yet belongs to it,
+    # not to the thin arm that hangs nearer.
+    radius = np.array([flesh(solid, b) for b in bones])
+    straight = np.stack([distance_to_segments(surface, b.segments) for b in bones], 1)
+    matters = straight / radius < FADE * np.maximum((straight / radius).min(1, keepdims=True), 0.25)
+    reach = np.where(matters, straight, 0.0).max(0) * 1.25 + 2 * h
     for i, bone in enumerate(bones):
         tell(0.05 + 0.5 * i / len(bones), f"measuring from {bone.joint}")
         if i not in fine:
-            reach = max(limit * 0.5, 3.0 * float(np.linalg.norm(bone.segments[:, 1] - bone.segments[:, 0], axis=1).max()))
-            distance[:, i] = through_distance(solid, bone, cells, surface, min(limit, reach))
+            distance[:, i] = through_distance(solid, bone, cells, surface, float(reach[i]))
     for g, group in enumerate(groups):
         tell(0.55 + 0.2 * g / len(groups), f"measuring finely round {bones[group[0]].joint}")
-        _fine_distances(points, triangles, surface, normals, bones, group, h, distance)
+        _fine_distances(points, triangles, surface, normals, bones, group, h, distance, radius)
     tell(0.8, "evening the weights")
     nearest = distance.min(1, keepdims=True)
     lost = ~np.isfinite(nearest[:, 0])
@@ -188,9 +207,10 @@ def _soft_weights(
         for i, bone in enumerate(bones):
             distance[lost, i] = distance_to_segments(surface[lost], bone.segments)
         nearest = distance.min(1, keepdims=True)
-    ratio = distance / np.maximum(nearest, 0.25 * h)
+    distance /= radius
+    ratio = distance / np.maximum(distance.min(1, keepdims=True), 0.25)
     weights = np.maximum(ratio, 1.0) ** -falloff
-    allowed = np.clip((3.2 - ratio) / 1.6, 0.0, 1.0)  # fades to none at 3.2 times the nearest joint's distance
+    allowed = np.clip((FADE - ratio) / (0.5 * FADE), 0.0, 1.0)
     weights = weights * allowed
     weights /= weights.sum(1, keepdims=True)
     return even(weights, allowed, character, soft, smooth)
@@ -198,7 +218,7 @@ def _soft_weights(
 
 def _fine_distances(
     points: np.ndarray, triangles: np.ndarray, surface: np.ndarray, normals: np.ndarray, bones: list[Bone],
-    group: list[int], h: float, distance: np.ndarray,
+    group: list[int], h: float, distance: np.ndarray, radius: np.ndarray,
 ) -> None:  # fmt: skip
     """Fill the columns of a group of close bones from a finer grid round them."""
     ends = np.concatenate([bones[i].segments.reshape(-1, 3) for i in group])
@@ -215,7 +235,8 @@ def _fine_distances(
         return
     cells = _cells_for(solid, surface[inside], normals[inside])
     for i in group:
-        distance[inside, i] = through_distance(solid, bones[i], cells, surface[inside], margin * 4)
+        radius[i] = flesh(solid, bones[i])
+        distance[inside, i] = through_distance(solid, bones[i], cells, surface[inside], margin * 1.5)
 
 
 def _hold_rigid_parts(character: Character, bones: list[Bone], weights: np.ndarray) -> None:
@@ -284,8 +305,15 @@ def even(weights: np.ndarray, allowed: np.ndarray, character: Character, soft: n
 
 
 def strongest(weights: np.ndarray, influences: int) -> tuple[np.ndarray, np.ndarray]:
-    """The `influences` largest weights of each row, floored and summing to one: uint16 and float32 (n, k)."""
+    """The `influences` largest weights of each row, floored and summing to one: uint16 and float32 (n, k).
+
+    The next largest weight is taken off them first, so that a joint which drops out along the surface has faded
+    to nothing there: cutting alone leaves a step wherever more joints than that share a region.
+    """
     k = min(influences, weights.shape[1])
+    if k < weights.shape[1]:
+        next_largest = -np.partition(-weights, k, axis=1)[:, k : k + 1]
+        weights = np.maximum(weights - next_largest, 0.0)
     chosen = np.argpartition(-weights, k - 1, axis=1)[:, :k]
     values = np.take_along_axis(weights, chosen, 1)
     order = np.argsort(-values, axis=1, kind="stable")

@@ -1,0 +1,209 @@
+"""Figures of a deformed mesh against its rest: stretch, area, folds, points left behind, volume."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numba
+import numpy as np
+
+from ..character import Character
+from ..geometry.topology import topology_of
+from ..rig.program import Pose
+from ..skin.bind import bones_of
+from ..skin.deform import rest_inverses
+
+FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
+LEFT_BEHIND = 2.0  # a point this many edge lengths from where its neighbours went
+
+
+@numba.njit(cache=True)
+def _pass(p, tri, rest_area, edges, rest_length, edge_tri, rest_fold, stretch, normal):
+    """One pass over triangles and edges.  Fills `stretch` (n,) with the largest |log2 ratio| of a point's edges.
+
+    Returns (largest ratio, its edge, smallest ratio, its edge, largest area ratio, smallest area ratio, folds).
+    """
+    big_area, small_area = 1.0, 1.0
+    for t in range(len(tri)):
+        a, b, c = p[tri[t, 0]], p[tri[t, 1]], p[tri[t, 2]]
+        ux, uy, uz = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+        vx, vy, vz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+        x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        n = np.sqrt(x * x + y * y + z * z)
+        if n > 0:
+            normal[t, 0], normal[t, 1], normal[t, 2] = x / n, y / n, z / n
+        else:
+            normal[t, 0], normal[t, 1], normal[t, 2] = 0.0, 0.0, 0.0
+        if rest_area[t] > 0:
+            ratio = 0.5 * n / rest_area[t]
+            big_area = max(big_area, ratio)
+            small_area = min(small_area, ratio)
+    stretch[:] = 0.0
+    big, small, big_edge, small_edge, folds = 1.0, 1.0, 0, 0, 0
+    for e in range(len(edges)):
+        i, j = edges[e, 0], edges[e, 1]
+        dx, dy, dz = p[i, 0] - p[j, 0], p[i, 1] - p[j, 1], p[i, 2] - p[j, 2]
+        if rest_length[e] > 0:
+            ratio = np.sqrt(dx * dx + dy * dy + dz * dz) / rest_length[e]
+            if ratio > big:
+                big, big_edge = ratio, e
+            if ratio < small:
+                small, small_edge = ratio, e
+            s = abs(np.log2(max(ratio, 1e-6)))
+            stretch[i] = max(stretch[i], s)
+            stretch[j] = max(stretch[j], s)
+        f, g = edge_tri[e, 0], edge_tri[e, 1]
+        if g >= 0:
+            d = normal[f, 0] * normal[g, 0] + normal[f, 1] * normal[g, 1] + normal[f, 2] * normal[g, 2]
+            if d < FOLD and rest_fold[e] > FOLD + 0.3:
+                folds += 1
+    return big, big_edge, small, small_edge, big_area, small_area, folds
+
+
+@dataclass(frozen=True)
+class Figures:
+    """What one pose does to the skin.  Ratios are posed over rest."""
+
+    stretch_most: float
+    stretch_point: int
+    squeeze_most: float
+    squeeze_point: int
+    area_most: float
+    area_least: float
+    folded: int
+    left_behind: np.ndarray  # point indices
+    volumes: dict[str, float]  # limb → change of the volume between skin and bones, −0.14 is a loss of 14 %
+    heat: np.ndarray  # (n,) float32, 0 calm – 1 an edge doubled or halved
+
+
+class Measurer:
+    """What can be prepared for measuring one character's skin parts."""
+
+    def __init__(self, character: Character) -> None:
+        topo = topology_of(character)
+        self.points = character.points
+        keep = np.zeros(len(topo.sizes), bool)
+        for part in character.parts:
+            if part.role == "skin":
+                keep[part.faces[0] : part.faces[1]] = True
+        self.triangles = np.ascontiguousarray(topo.triangles[keep[topo.triangle_face]])
+        from ..geometry.topology import Topology
+
+        flat = Topology(
+            np.arange(0, 3 * len(self.triangles) + 1, 3), self.triangles.ravel().astype(np.int64), len(self.points)
+        )
+        self.edges = flat.edges
+        code, inverse = flat._edge_table[0], np.asarray(flat._edge_table[1]).ravel()
+        self.edge_tri = np.full((len(code), 2), -1, np.int32)
+        order = np.argsort(inverse, kind="stable")
+        first = np.searchsorted(inverse[order], np.arange(len(code)))
+        self.edge_tri[:, 0] = order[first] // 3
+        two = np.flatnonzero(flat.edge_faces == 2)
+        self.edge_tri[two, 1] = order[first[two] + 1] // 3
+        self.rest_length = np.linalg.norm(self.points[self.edges[:, 0]] - self.points[self.edges[:, 1]], axis=1)
+        self.normal = np.zeros((len(self.triangles), 3))
+        self.stretch = np.zeros(len(self.points))
+        p, t = self.points, self.triangles
+        cross = np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]])
+        self.rest_area = 0.5 * np.linalg.norm(cross, axis=1)
+        unit = cross / np.maximum(np.linalg.norm(cross, axis=1, keepdims=True), 1e-30)
+        inner = self.edge_tri[:, 1] >= 0
+        self.rest_fold = np.ones(len(self.edges))
+        self.rest_fold[inner] = (unit[self.edge_tri[inner, 0]] * unit[self.edge_tri[inner, 1]]).sum(1)
+        # Edges shorter than a hundredth of the usual measure noise, not skin.
+        self.rest_length[self.rest_length < 0.01 * np.median(self.rest_length)] = 0.0
+        self.rest_area[self.rest_area < 1e-3 * np.median(self.rest_area)] = 0.0
+        self._prepare_neighbours()
+        self._prepare_volumes(character)
+
+    def _prepare_neighbours(self) -> None:
+        from scipy.sparse import csr_matrix
+
+        n, e = len(self.points), self.edges
+        both = np.concatenate([e, e[:, ::-1]])
+        self.mean = csr_matrix((np.ones(len(both)), (both[:, 0], both[:, 1])), shape=(n, n))
+        degree = np.maximum(np.asarray(self.mean.sum(1)).ravel(), 1)
+        self.mean.data /= np.repeat(degree, np.diff(self.mean.indptr))
+        lengths = np.bincount(e.ravel(), np.repeat(np.maximum(self.rest_length, 1e-9), 2), n) / degree
+        self.spacing = np.where(lengths > 0, np.maximum(lengths, 1e-9), np.inf)  # points of other parts never count
+
+    def _prepare_volumes(self, character: Character) -> None:
+        """Each triangle belongs to the joint that holds it most; its apex is the nearest place on that bone."""
+        self.limbs: list[str] = []
+        if character.skin is None:
+            return
+        bones = {b.joint: b.segments for b in bones_of(character)}
+        names = character.skin.joints
+        holder = character.arrays["skin/joints"][:, 0][self.triangles[:, 0]]
+        centre = self.points[self.triangles].mean(1)
+        apex = np.zeros((len(self.triangles), 3))
+        self.apex_joint = np.zeros(len(self.triangles), np.int64)
+        limb = np.full(len(self.triangles), -1)
+        for k, name in enumerate(names):
+            mine = holder == k
+            if not mine.any():
+                continue
+            segments = bones.get(name, np.array([[character.joint(name).place] * 2]))
+            best = np.full(mine.sum(), np.inf)
+            place = np.zeros((mine.sum(), 3))
+            for a, b in segments:
+                d = b - a
+                t = np.clip((centre[mine] - a) @ d / max(float(d @ d), 1e-18), 0, 1)
+                q = a + t[:, None] * d
+                far = np.linalg.norm(centre[mine] - q, axis=1)
+                place[far < best] = q[far < best]
+                best = np.minimum(best, far)
+            apex[mine] = place
+            self.apex_joint[mine] = character.joint_index[name]
+            label = limb_of(character, name)
+            if label not in self.limbs:
+                self.limbs.append(label)
+            limb[mine] = self.limbs.index(label)
+        self.apex, self.limb = np.c_[apex, np.ones(len(apex))], limb
+        self.rest_inverse = rest_inverses(character)
+        self.rest_volume = self._limb_volumes(self.points, apex)
+
+    def _limb_volumes(self, points: np.ndarray, apex: np.ndarray) -> np.ndarray:
+        a, b, c = (points[self.triangles[:, i]] - apex for i in range(3))
+        v = np.einsum("ij,ij->i", a, np.cross(b, c)) / 6
+        ok = self.limb >= 0
+        return np.bincount(self.limb[ok], v[ok], len(self.limbs))
+
+    def measure(self, points: np.ndarray, pose: Pose) -> Figures:
+        """Figures of posed points (n, 3)."""
+        p = np.ascontiguousarray(points, np.float64)
+        big, big_edge, small, small_edge, most, least, folds = _pass(
+            p, self.triangles, self.rest_area, self.edges, self.rest_length, self.edge_tri, self.rest_fold,
+            self.stretch, self.normal,
+        )  # fmt: skip
+        volumes: dict[str, float] = {}
+        if self.limbs:
+            matrices = pose.skin_matrices(self.rest_inverse)[self.apex_joint]
+            apex = np.einsum("trc,tc->tr", matrices, self.apex)
+            now = self._limb_volumes(p, apex)
+            volumes = {
+                n: float(v / r - 1) for n, v, r in zip(self.limbs, now, self.rest_volume, strict=True) if r > 1e-12
+            }
+        moved = p - self.points
+        away = np.linalg.norm(moved - self.mean @ moved, axis=1)
+        behind = np.flatnonzero(away > LEFT_BEHIND * self.spacing)
+        return Figures(
+            float(big), int(self.edges[big_edge, 0]), float(small), int(self.edges[small_edge, 0]), float(most),
+            float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),
+        )  # fmt: skip
+
+
+LIMBS = {
+    "arm": ("upper_arm", "forearm", "collar"), "hand": ("hand", "thumb", "point", "middle", "ring", "little", "digit"),
+    "leg": ("thigh", "shin"), "foot": ("foot", "ball", "toe"), "tail": ("tail",), "neck": ("neck",),
+    "head": ("head", "ear", "jaw"), "trunk": ("hips", "spine", "chest"),
+}  # fmt: skip
+
+
+def limb_of(character: Character, joint: str) -> str:
+    """The limb, in words, that a joint belongs to; its own name where its role says nothing."""
+    j = character.joint(joint)
+    for limb, roles in LIMBS.items():
+        if j.role.startswith(roles):
+            return limb if j.side == "C" else f"{limb} {j.side}"
+    return joint

@@ -1,0 +1,80 @@
+"""Small pictures of a mesh, drawn without a screen: orthographic, lit, with a depth buffer."""
+
+from __future__ import annotations
+
+import io
+
+import numba
+import numpy as np
+
+from ..geometry.topology import point_normals
+
+PAPER = np.array([245, 238, 225], float)
+HEAT = np.array([[243, 234, 217], [246, 207, 139], [238, 154, 60], [217, 83, 30], [140, 36, 16]], float)
+
+
+def heat_colours(heat: np.ndarray) -> np.ndarray:
+    """(n,) 0–1 → (n, 3) 0–255 along the ember ramp."""
+    x = np.clip(heat, 0, 1) * (len(HEAT) - 1)
+    return np.stack([np.interp(x, np.arange(len(HEAT)), HEAT[:, k]) for k in range(3)], 1)
+
+
+@numba.njit(cache=True)
+def _draw(p, tri, colour, width, height, image, depth):
+    for t in range(len(tri)):
+        a, b, c = p[tri[t, 0]], p[tri[t, 1]], p[tri[t, 2]]
+        area = (b[0] - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (b[1] - a[1])
+        if area >= 0:  # y runs down, so outward faces seen from the front turn the other way
+            continue
+        x0, x1 = max(0, int(min(a[0], b[0], c[0]))), min(width - 1, int(max(a[0], b[0], c[0])) + 1)
+        y0, y1 = max(0, int(min(a[1], b[1], c[1]))), min(height - 1, int(max(a[1], b[1], c[1])) + 1)
+        for y in range(y0, y1 + 1):
+            for x in range(x0, x1 + 1):
+                u = ((x - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (y - a[1])) / area
+                v = ((b[0] - a[0]) * (y - a[1]) - (x - a[0]) * (b[1] - a[1])) / area
+                if u < -1e-6 or v < -1e-6 or u + v > 1 + 1e-6:
+                    continue
+                z = a[2] + u * (b[2] - a[2]) + v * (c[2] - a[2])
+                if z > depth[y, x]:
+                    depth[y, x] = z
+                    w = 1 - u - v
+                    for k in range(3):
+                        image[y, x, k] = (
+                            w * colour[tri[t, 0], k] + u * colour[tri[t, 1], k] + v * colour[tri[t, 2], k]
+                        )
+
+
+def picture(
+    points: np.ndarray, triangles: np.ndarray, colours: np.ndarray, size: tuple[int, int] = (200, 200),
+    turn: float = 0.5, tilt: float = 0.12, box: tuple[np.ndarray, float] | None = None,
+) -> np.ndarray:  # fmt: skip
+    """(h, w, 3) uint8 of points (n, 3) with colours (n, 3) 0–255, seen from `turn` and `tilt` radians.
+
+    box: centre (3,) and half the height shown, metres; without it the mesh fills the picture.
+    """
+    scale = 2  # drawn twice as large and averaged: smooth edges
+    w, h = size[0] * scale, size[1] * scale
+    c, s, ct, st = np.cos(turn), np.sin(turn), np.cos(tilt), np.sin(tilt)
+    right, forward = np.array([c, 0, -s]), np.array([s * ct, st, c * ct])
+    up = np.cross(forward, right)
+    centre, half = box if box is not None else (0.5 * (points.max(0) + points.min(0)), 0.0)
+    q = (points - centre) @ np.stack([right, up, forward], 1)
+    if box is None:
+        half = 1.06 * max(float(np.abs(q[:, 1]).max()), float(np.abs(q[:, 0]).max()) * h / w)
+    screen = np.stack([w / 2 + q[:, 0] * h / (2 * half), h / 2 - q[:, 1] * h / (2 * half), q[:, 2]], 1)
+    normals = point_normals(points, triangles) @ np.stack([right, up, forward], 1)
+    light = np.array([-0.35, 0.6, 0.72])
+    shade = 0.62 + 0.42 * np.clip(normals @ (light / np.linalg.norm(light)), -0.4, 1) - 0.10 * (1 - np.clip(normals[:, 2], 0, 1)) ** 2
+    image = np.empty((h, w, 3))
+    image[:] = PAPER
+    _draw(screen, triangles, np.clip(colours * shade[:, None], 0, 255), w, h, image, np.full((h, w), -np.inf))
+    small = image.reshape(size[1], scale, size[0], scale, 3).mean((1, 3))
+    return (small + 0.5).astype(np.uint8)
+
+
+def png(image: np.ndarray) -> bytes:
+    from PIL import Image
+
+    out = io.BytesIO()
+    Image.fromarray(image).save(out, "PNG", optimize=False, compress_level=4)
+    return out.getvalue()
