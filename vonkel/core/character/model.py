@@ -168,7 +168,10 @@ class Character(Frozen):
         """A copy with fields and arrays changed; arrays given as None are dropped."""
         if arrays:
             changes["arrays"] = self.arrays.with_(**arrays)
-        return self.model_copy(update=changes)
+        copy = self.model_copy(update=changes)
+        for name in [n for n in copy.__dict__ if n not in type(self).model_fields]:
+            del copy.__dict__[name]  # what was worked out from the old fields is not true of the new ones
+        return copy
 
     # -- lookups -------------------------------------------------------------------------------------------------
     @cached_property

@@ -1,0 +1,55 @@
+"""Moving, turning and scaling a whole character, settled into its points."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..character import Character
+from .rotations import matrix_from_quaternion, quaternion_from_matrix
+
+
+def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) -> Character:
+    """Everything mapped by p → matrix · p + offset; `matrix` (3, 3) is a rotation times one scale.
+
+    Points, joints, controls with their outlines, shapes and saved poses' places all follow; nothing keeps a
+    transform of its own.
+    """
+    scale = float(np.cbrt(np.linalg.det(matrix)))
+    rotation = matrix / scale
+
+    def place(p: tuple) -> tuple[float, ...]:
+        return tuple(float(x) for x in matrix @ np.array(p) + offset)
+
+    def turn(q: tuple) -> tuple[float, ...]:
+        return tuple(float(x) for x in quaternion_from_matrix(rotation @ matrix_from_quaternion(q)))
+
+    unturned = np.allclose(rotation, np.eye(3))
+    joints = tuple(
+        j.model_copy(update={"place": place(j.place), "turn": j.turn if unturned else turn(j.turn)})
+        for j in character.joints
+    )
+    controls = tuple(
+        c.model_copy(
+            update={
+                "place": place(c.place), "turn": c.turn if unturned else turn(c.turn),
+                "outline": tuple(tuple(scale * x for x in v) for v in c.outline),
+            }
+        )
+        for c in character.controls
+    )  # fmt: skip
+    poses = tuple(
+        p.model_copy(
+            update={
+                "values": {
+                    c: {k: v * scale if k.startswith("move ") else v for k, v in given.items()}
+                    for c, given in p.values.items()
+                }
+            }
+        )
+        for p in character.poses
+    )
+    arrays: dict[str, np.ndarray | None] = {"points": character.points @ matrix.T + offset}
+    for s in character.shapes:
+        key = f"shape/{s.name}/moves"
+        arrays[key] = (character.arrays[key] @ matrix.T).astype(np.float32)
+    return character.with_(joints=joints, controls=controls, poses=poses, arrays=arrays)

@@ -1,0 +1,116 @@
+"""Steps of the Limbs station."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from ..core.character import Character, Kit, opposite, opposite_name, unique_name
+from ..core.errors import StepRefused
+from ..core.progress import tell
+from ..core.rig.kits import add_kit, remove_kit
+from .registry import Params, step
+
+
+class AddKit(Params):
+    kind: str
+    name: str = Field("", max_length=60, description="empty: named after its kind and side")
+    joints: dict[str, tuple[str, ...]] = Field(description="role → joints; `vonkel kits` lists the roles")
+    options: dict[str, float | str | bool] = {}
+    both_sides: bool = Field(True, description="put the same kit on the partners' side")
+
+
+def _kit(character: Character, p: AddKit) -> Kit:
+    first = next((n for names in p.joints.values() for n in names), "")
+    side = character.joint(first).side if first else "C"
+    base = p.name or p.kind
+    name = base if side == "C" or base.endswith(f"_{side}") else f"{base}_{side}"
+    taken = frozenset(k.name for k in character.kits)
+    return Kit(name=unique_name(name, taken), kind=p.kind, side=side, joints=p.joints, options=p.options)
+
+
+@step("limbs.add_kit", AddKit, lambda c, p: f"Put on the kit {p.name or p.kind}")
+def add(character: Character, p: AddKit) -> Character:
+    """Put a kit on chosen joints, and its mirror image on the partners; nothing moves."""
+    kit = _kit(character, p)
+    result = add_kit(character, kit)
+    others = {r: tuple(opposite_name(n) for n in names) for r, names in kit.joints.items()}
+    there = all(n in character.joint_index for names in others.values() for n in names)
+    if p.both_sides and kit.side != "C" and there and others != kit.joints:
+        mirrored = kit.model_copy(update={"name": opposite_name(kit.name), "side": opposite(kit.side), "joints": others})
+        result = add_kit(result, mirrored)
+    return result
+
+
+class RemoveKit(Params):
+    kit: str
+
+
+@step("limbs.remove_kit", RemoveKit, lambda c, p: f"Took off the kit {p.kit}")
+def remove(character: Character, p: RemoveKit) -> Character:
+    """Take a kit and its controls off; joints and skin stay."""
+    return remove_kit(character, p.kit)
+
+
+class Outfit(Params):
+    digits: bool = True
+    tail: bool = True
+
+
+@step("limbs.outfit", Outfit, lambda c, p: "Put on the kits that the plan's joints call for")
+def outfit(character: Character, p: Outfit) -> Character:
+    """Put on every kit that the joints call for: body, neck and head, arms, legs, digits, tail, ears, jaw, eyes."""
+    result = character
+    plans = list(_outfit(character, p))
+    if not plans:
+        raise StepRefused("No joints here call for a kit.", character.name, "Lay a plan first, or choose joints yourself.")
+    for i, (kind, name, joints) in enumerate(plans):
+        tell(i / len(plans), f"putting on {name}")
+        side = character.joint(next(n for names in joints.values() for n in names)).side
+        result = add_kit(result, Kit(name=name, kind=kind, side="C" if kind == "eyes" else side, joints=joints))
+    return result
+
+
+def _outfit(c: Character, p: Outfit):  # type: ignore[no-untyped-def]
+    driven = {n for k in c.kits for names in k.joints.values() for n in names}
+
+    def free(*names: str) -> bool:
+        return all(n in c.joint_index and n not in driven for n in names)
+
+    def role(prefix: str, side: str = "C") -> tuple[str, ...]:
+        return tuple(j.name for j in c.joints if j.role.startswith(prefix) and j.side == side and j.deforms and j.name not in driven)
+
+    hips = c.joint_with_role("hips")
+    spine = role("spine") + role("chest")
+    if hips and spine and free(hips.name):
+        yield "body", "body", {"hips": (hips.name,), "spine": spine}
+    above = role("neck") + tuple(n for n in role("head"))
+    if above:
+        yield "turns", "head", {"chain": above}
+    for side in ("L", "R"):
+        collar = role("collar", side)
+        if collar:
+            yield "turns", f"collar_{side}", {"chain": collar}
+        for kind, roles in (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot"))):
+            found = [c.joint_with_role(r, side) for r in roles]  # type: ignore[arg-type]
+            if all(found) and free(*(j.name for j in found if j)):
+                upper, middle, end = (j.name for j in found if j)
+                yield kind, f"{kind}_{side}", {"upper": (upper,), "middle": (middle,), "end": (end,)}
+        ball = role("ball", side)
+        if ball:
+            yield "turns", f"ball_{side}", {"chain": ball}
+        for digit in ("thumb", "point", "middle", "ring", "little", "digit"):
+            chain = role(f"{digit}_", side) if p.digits else ()
+            if chain:
+                yield "turns", f"{digit}_{side}", {"chain": chain}
+        ear = role("ear", side)
+        if ear:
+            yield "turns", f"ear_{side}", {"chain": ear}
+    tail = role("tail") if p.tail else ()
+    if tail:
+        yield "turns", "tail", {"chain": tail}
+    jaw = role("jaw")
+    if jaw:
+        yield "turns", "jaw", {"chain": jaw}
+    eyes = tuple(j.name for j in c.joints if j.role == "eye" and j.name not in driven)
+    if eyes:
+        yield "eyes", "eyes", {"eyes": eyes}

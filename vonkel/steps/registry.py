@@ -1,0 +1,113 @@
+"""The registry of steps: one door for the web, the command line, recipes, tests and undo."""
+
+from __future__ import annotations
+
+import base64
+import io
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+import numpy as np
+from pydantic import BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError, WithJsonSchema
+
+from ..core.character import Character
+from ..core.errors import BadParameters, NotFound, VonkelError
+
+Metres = Annotated[float, "metres"]
+
+
+class Params(BaseModel):
+    """A step's parameters.  Subclasses add fields; numbers must be finite."""
+
+    model_config = ConfigDict(extra="forbid", arbitrary_types_allowed=True, allow_inf_nan=False)
+
+
+def _array(value: Any) -> np.ndarray:
+    """From an array, or from {"npy": base64 of the .npy bytes} as recipes hold it."""
+    if isinstance(value, Mapping) and set(value) == {"npy"} and isinstance(value["npy"], str):
+        try:
+            value = np.load(io.BytesIO(base64.b64decode(value["npy"])), allow_pickle=False)
+        except Exception:
+            raise ValueError("not a readable array") from None
+    if not isinstance(value, np.ndarray):
+        raise ValueError("an array is wanted")
+    if value.dtype.kind == "f" and not np.isfinite(value).all():
+        raise ValueError("some of its numbers are not finite")
+    return value
+
+
+def _inline(array: np.ndarray) -> dict[str, str]:
+    out = io.BytesIO()
+    np.save(out, array, allow_pickle=False)
+    return {"npy": base64.b64encode(out.getvalue()).decode()}
+
+
+Array = Annotated[
+    np.ndarray,
+    BeforeValidator(_array),
+    PlainSerializer(_inline, when_used="json"),
+    WithJsonSchema({"type": "object", "properties": {"npy": {"type": "string", "contentEncoding": "base64"}}}),
+]
+
+
+@dataclass(frozen=True)
+class StepKind:
+    """One kind of step: its name, parameters, what it does, and the sentence the ledger shows."""
+
+    name: str
+    about: str
+    params: type[Params]
+    run: Callable[[Character, Any], Character]
+    sentence: Callable[[Character, Any], str]
+    long: bool  # run as a job, off the request
+
+
+STEPS: dict[str, StepKind] = {}
+
+
+def step(name: str, params: type[Params], sentence: Callable[[Character, Any], str], long: bool = False):  # type: ignore[no-untyped-def]
+    """Register a pure function (character, params) → character as the step `name`."""
+
+    def register(run: Callable[[Character, Any], Character]) -> Callable[[Character, Any], Character]:
+        if name in STEPS:
+            raise ValueError(f"two steps are called {name}")
+        STEPS[name] = StepKind(name, (run.__doc__ or "").strip().split("\n")[0], params, run, sentence, long)
+        return run
+
+    return register
+
+
+def parsed(name: str, params: Mapping[str, Any]) -> tuple[StepKind, Params]:
+    """The kind of a step and its checked parameters.  Raises NotFound and BadParameters."""
+    kind = STEPS.get(name)
+    if kind is None:
+        raise NotFound(f"There is no step “{name}”.", "", "`vonkel steps` lists them.")
+    try:
+        return kind, kind.params.model_validate(dict(params))
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(p) for p in first["loc"]) or "parameters"
+        raise BadParameters(f"“{field}”: {first['msg']}.", name, "Set it and try again.") from None
+
+
+def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tuple[Character, str]:
+    """Do one step.  Returns the new character and the ledger's sentence.
+
+    Raises VonkelError only: a step that can't be done says what, where and what to do.
+    """
+    kind, checked = parsed(name, params)
+    try:
+        result = kind.run(character, checked)
+    except VonkelError:
+        raise
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(p) for p in first["loc"])
+        raise BadParameters(f"“{field}”: {first['msg']}.", name, "Set it and try again.") from None
+    return result, kind.sentence(character, checked)
+
+
+def step_sentence(character: Character, name: str, params: Mapping[str, Any]) -> str:
+    kind, checked = parsed(name, params)
+    return kind.sentence(character, checked)
