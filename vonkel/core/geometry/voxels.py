@@ -15,7 +15,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def _winding_along_z(points, triangles, low, h, shape, out):
     """Add to `out` (nx, ny, nz) int8 one vote per cell whose line along z has non-zero winding there."""
     nx, ny, nz = shape
@@ -128,7 +128,7 @@ def solid_from_mesh(
     return Solid(np.asarray(low, float), float(h), votes >= 2)
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def _push(heap_d, heap_i, size, d, i):
     k = size
     while k > 0:
@@ -142,7 +142,7 @@ def _push(heap_d, heap_i, size, d, i):
     heap_i[k] = i
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def _pop(heap_d, heap_i, size):
     """Remove the smallest; `size` is the number before.  The smallest is returned, the rest stays a heap."""
     top_d, top_i = heap_d[0], heap_i[0]
@@ -166,7 +166,7 @@ def _pop(heap_d, heap_i, size):
     return top_d, top_i
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def distances_through(links, lengths, cost, sources, start, limit):
     """Shortest way from any source to every cell through inside cells.
 
@@ -243,7 +243,7 @@ def extremities(solid: Solid, distance: np.ndarray, least: float) -> list[tuple[
     return sorted(found, key=lambda x: -x[1])
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def _branches(links, distance, order):
     n = len(links)
     root = np.full(n, -1, np.int64)

@@ -268,7 +268,7 @@ def holder_of(character: Character, role: str, name: str, middle: np.ndarray, in
     return nearest(list(index))
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def _even_rounds(weights, allowed, rows, cols, rounds):
     n, b = weights.shape
     for _ in range(rounds):

@@ -10,7 +10,7 @@ import numba
 import numpy as np
 
 
-@numba.njit(cache=True, fastmath=True, boundscheck=False)
+@numba.njit(cache=True, nogil=True, fastmath=True, boundscheck=False)
 def linear4(points, joints, weights, m, out):
     """Linear blend, four influences, unrolled; m (j, 12) float32."""
     for i in range(len(points)):
@@ -32,7 +32,7 @@ def linear4(points, joints, weights, m, out):
             )
 
 
-@numba.njit(cache=True, fastmath=True, boundscheck=False)
+@numba.njit(cache=True, nogil=True, fastmath=True, boundscheck=False)
 def linear_any(points, joints, weights, m, out):
     """Linear blend, any number of influences."""
     k = joints.shape[1]
@@ -50,7 +50,7 @@ def linear_any(points, joints, weights, m, out):
         out[i, 0], out[i, 1], out[i, 2] = u, v, t
 
 
-@numba.njit(cache=True, fastmath=True, boundscheck=False)
+@numba.njit(cache=True, nogil=True, fastmath=True, boundscheck=False)
 def dual(points, joints, weights, q, out):
     """Dual-quaternion blend (Kavan et al. 2008), any number of influences.
 

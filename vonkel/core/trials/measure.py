@@ -17,7 +17,7 @@ FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
 LEFT_BEHIND = 2.0  # a point this many edge lengths from where its neighbours went
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def _pass(p, tri, rest_area, edges, rest_length, edge_tri, rest_fold, stretch, normal):
     """One pass over triangles and edges.  Fills `stretch` (n,) with the largest |log2 ratio| of a point's edges.
 

@@ -19,7 +19,7 @@ def heat_colours(heat: np.ndarray) -> np.ndarray:
     return np.stack([np.interp(x, np.arange(len(HEAT)), HEAT[:, k]) for k in range(3)], 1)
 
 
-@numba.njit(cache=True)
+@numba.njit(cache=True, nogil=True)
 def _draw(p, tri, colour, width, height, image, depth):
     for t in range(len(tri)):
         a, b, c = p[tri[t, 0]], p[tri[t, 1]], p[tri[t, 2]]

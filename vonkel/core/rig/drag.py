@@ -1,0 +1,68 @@
+"""From a hand's drag in the world to the values of a control."""
+
+from __future__ import annotations
+
+from ..character import Inputs
+from ..errors import NotFound
+from .frames import (
+    Frame,
+    Vec,
+    angles_from_turn,
+    compose,
+    frame_from_quat,
+    inverse,
+    place_of,
+    turn_from_angles,
+    with_place,
+)
+from .program import RigProgram
+
+ORIGIN: Vec = (0.0, 0.0, 0.0)
+
+
+def _own(program: RigProgram, inputs: Inputs, control: str) -> Frame:
+    """The control's own move and turn at `inputs`."""
+    values = program.values(inputs)
+
+    def read(kind: str) -> Vec:
+        found = (program.channels.get((control, f"{kind} {a}")) for a in "xyz")
+        x, y, z = (0.0 if i is None else values[i] for i in found)
+        return (x, y, z)
+
+    return with_place(turn_from_angles(*read("turn")), read("move"))
+
+
+def _stand(program: RigProgram, inputs: Inputs, control: str, frame: Frame) -> Frame:
+    """What the control stands on: its frame less its own move and turn."""
+    return compose(frame, inverse(_own(program, inputs, control)))
+
+
+def _check(program: RigProgram, control: str) -> None:
+    if control not in program.control_names:
+        raise NotFound(f"There is no control called “{control}”.", "", "Reload the page.")
+
+
+def moved_to(program: RigProgram, inputs: Inputs, control: str, frame: Frame, place: Vec) -> dict[str, float]:
+    """Channel values that bring the control to `place` (world, metres), `frame` being where it is at `inputs`."""
+    _check(program, control)
+    local = compose(inverse(_stand(program, inputs, control, frame)), with_place(frame, place))
+    given = dict(inputs.get(control, {}))
+    for axis, value in zip("xyz", place_of(local), strict=True):
+        if (control, f"move {axis}") in program.channels:
+            given[f"move {axis}"] = value
+    return given
+
+
+def turned_by(
+    program: RigProgram, inputs: Inputs, control: str, frame: Frame, quaternion: tuple[float, float, float, float]
+) -> dict[str, float]:
+    """Channel values that turn the control by a world rotation (w, x, y, z) on top of what it has at `inputs`."""
+    _check(program, control)
+    stand = _stand(program, inputs, control, frame)
+    wanted = compose(frame_from_quat(quaternion), with_place(frame, ORIGIN))
+    local = compose(inverse(with_place(stand, ORIGIN)), wanted)
+    given = dict(inputs.get(control, {}))
+    for axis, value in zip("xyz", angles_from_turn(local), strict=True):
+        if (control, f"turn {axis}") in program.channels:
+            given[f"turn {axis}"] = value
+    return given

@@ -1,0 +1,406 @@
+"""The store: one SQLite file.  Every change is one transaction, on disk before it is acknowledged."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import time
+import zlib
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..core.errors import Conflict, NotFound
+
+HERE = Path(__file__).parent
+VERSION = 1  # the number of the newest migration
+
+
+@dataclass(frozen=True)
+class Position:
+    """Where one stands on a character: a step of the ledger and an entry of the pose history (0 is rest)."""
+
+    step: int
+    pose: int
+
+
+@dataclass(frozen=True)
+class Summary:
+    id: int
+    name: str
+    created: float
+    changed: float
+    steps: int
+
+
+@dataclass(frozen=True)
+class LedgerRow:
+    id: int
+    number: int
+    name: str
+    params: dict[str, Any]
+    sentence: str
+    made: float
+    seconds: float
+    undone: bool
+    kept: bool  # its snapshot is still held
+
+
+@dataclass(frozen=True)
+class Milestone:
+    id: int
+    step: int
+    name: str
+    made: float
+
+
+class Store:
+    """Opens or makes the file at `path`.  Methods may be called from any thread."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = Path(path)
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        with self._open() as db:
+            db.execute("PRAGMA journal_mode = WAL")
+            version = db.execute("PRAGMA user_version").fetchone()[0]
+            if version == 0:
+                db.executescript(f"BEGIN; {(HERE / 'schema.sql').read_text('utf-8')} PRAGMA user_version = {VERSION}; COMMIT;")
+            for number, script in migrations(version):
+                db.executescript(f"BEGIN; {script} PRAGMA user_version = {number}; COMMIT;")
+
+    @contextmanager
+    def _open(self) -> Iterator[sqlite3.Connection]:
+        db = sqlite3.connect(self.path, timeout=30, isolation_level=None)
+        try:
+            db.execute("PRAGMA foreign_keys = ON")
+            db.execute("PRAGMA synchronous = FULL")  # an acknowledged step survives the power as well
+            yield db
+        finally:
+            db.close()
+
+    @contextmanager
+    def _write(self) -> Iterator[sqlite3.Connection]:
+        with self._open() as db:
+            db.execute("BEGIN IMMEDIATE")
+            try:
+                yield db
+            except BaseException:
+                db.execute("ROLLBACK")
+                raise
+            db.execute("COMMIT")
+
+    # -- characters ----------------------------------------------------------------------------------------------
+    def characters(self) -> list[Summary]:
+        sql = (
+            "SELECT c.id, c.name, c.created, c.changed, (SELECT number FROM step WHERE id = c.head) "
+            "FROM character c WHERE c.head IS NOT NULL ORDER BY c.changed DESC"
+        )
+        with self._open() as db:
+            return [Summary(*row) for row in db.execute(sql)]
+
+    def create(
+        self, name: str, step: str, params: dict[str, Any], sentence: str, document: str,
+        arrays: Mapping[str, tuple[str, np.ndarray]], seconds: float = 0.0,
+    ) -> int:  # fmt: skip
+        """A new character whose ledger begins with one step.  `arrays`: name → (hash, array).  Returns its id."""
+        with self._write() as db:
+            now = time.time()
+            cursor = db.execute("INSERT INTO character(name, created, changed) VALUES (?, ?, ?)", (name, now, now))
+            character = int(cursor.lastrowid or 0)
+            self._append(db, character, None, 1, step, params, sentence, document, arrays, [], seconds)
+            return character
+
+    def delete(self, character: int) -> None:
+        with self._write() as db:
+            self._row(db, character)
+            db.execute("DELETE FROM milestone WHERE character = ?", (character,))
+            db.execute("DELETE FROM character WHERE id = ?", (character,))
+
+    def position(self, character: int) -> Position:
+        with self._open() as db:
+            head, _, pose, _ = self._row(db, character)
+            return Position(head, pose)
+
+    @staticmethod
+    def _row(db: sqlite3.Connection, character: int) -> tuple[int, int, int, int]:
+        row = db.execute("SELECT head, tip, pose, pose_tip FROM character WHERE id = ?", (character,)).fetchone()
+        if row is None:
+            raise NotFound("There is no such character.", f"number {character}", "Choose one from the shelf.")
+        return row
+
+    @staticmethod
+    def _expect(now: int, expected: int | None) -> None:
+        if expected is not None and expected != now:
+            raise Conflict(
+                "The character was changed in another tab or by a command.", "",
+                "Your change was not made. Look at what is there now, then make it again.",
+            )  # fmt: skip
+
+    # -- steps ---------------------------------------------------------------------------------------------------
+    def append(
+        self, character: int, expected: int | None, step: str, params: dict[str, Any], sentence: str, document: str,
+        arrays: Mapping[str, tuple[str, np.ndarray]], extra: Iterable[tuple[str, np.ndarray]] = (),
+        seconds: float = 0.0, name: str | None = None,
+    ) -> int:  # fmt: skip
+        """Add a step after the present one; what had been undone is left aside.  Returns the step's id.
+
+        `extra`: arrays (hash, array) that the parameters name.  Raises Conflict where the present step is not
+        `expected`.
+        """
+        with self._write() as db:
+            head = self._row(db, character)[0]
+            self._expect(head, expected)
+            number = db.execute("SELECT number FROM step WHERE id = ?", (head,)).fetchone()[0]
+            if name is not None:
+                db.execute("UPDATE character SET name = ? WHERE id = ?", (name, character))
+            return self._append(db, character, head, number + 1, step, params, sentence, document, arrays, extra, seconds)
+
+    def _append(
+        self, db: sqlite3.Connection, character: int, parent: int | None, number: int, step: str,
+        params: dict[str, Any], sentence: str, document: str, arrays: Mapping[str, tuple[str, np.ndarray]],
+        extra: Iterable[tuple[str, np.ndarray]], seconds: float,
+    ) -> int:  # fmt: skip
+        for digest, array in [*arrays.values(), *extra]:
+            if db.execute("SELECT 1 FROM blob WHERE hash = ?", (digest,)).fetchone() is None:
+                data = np.ascontiguousarray(array)
+                row = (digest, data.dtype.str, json.dumps(data.shape), data.tobytes())
+                db.execute("INSERT INTO blob VALUES (?, ?, ?, ?)", row)
+        snapshot = self._put_snapshot(db, document, {n: h for n, (h, _) in arrays.items()})
+        now = time.time()
+        cursor = db.execute(
+            "INSERT INTO step(character, parent, number, name, params, sentence, snapshot, made, seconds) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (character, parent, number, step, json.dumps(params), sentence, snapshot, now, seconds),
+        )
+        made = int(cursor.lastrowid or 0)
+        db.execute("UPDATE character SET head = ?, tip = ?, changed = ? WHERE id = ?", (made, made, now, character))
+        return made
+
+    @staticmethod
+    def _put_snapshot(db: sqlite3.Connection, document: str, arrays: dict[str, str]) -> str:
+        import hashlib
+
+        listed = json.dumps(arrays, sort_keys=True)
+        digest = hashlib.blake2b((document + listed).encode(), digest_size=16).hexdigest()
+        db.execute(
+            "INSERT OR IGNORE INTO snapshot VALUES (?, ?, ?)", (digest, zlib.compress(document.encode(), 1), listed)
+        )
+        return digest
+
+    def snapshot_hash(self, step: int) -> str | None:
+        with self._open() as db:
+            row = db.execute("SELECT snapshot FROM step WHERE id = ?", (step,)).fetchone()
+            return row[0] if row else None
+
+    def snapshot(self, digest: str) -> tuple[str, dict[str, str]]:
+        """The document and the hashes of its arrays."""
+        with self._open() as db:
+            row = db.execute("SELECT document, arrays FROM snapshot WHERE hash = ?", (digest,)).fetchone()
+        if row is None:
+            raise NotFound("That state is no longer kept.", "", "Go to a later step.")
+        return zlib.decompress(row[0]).decode(), json.loads(row[1])
+
+    def array(self, digest: str) -> np.ndarray:
+        with self._open() as db:
+            row = db.execute("SELECT dtype, shape, data FROM blob WHERE hash = ?", (digest,)).fetchone()
+        if row is None:
+            raise NotFound("An array is missing from the store.", digest, "Restore the store from a copy.")
+        return np.frombuffer(row[2], np.dtype(row[0])).reshape(json.loads(row[1]))
+
+    def ledger(self, character: int) -> list[LedgerRow]:
+        """The line one stands on, first step first; steps after the present one are marked undone."""
+        with self._open() as db:
+            head, tip, _, _ = self._row(db, character)
+            steps = {
+                r[0]: r
+                for r in db.execute(
+                    "SELECT id, parent, number, name, params, sentence, made, seconds, snapshot FROM step WHERE character = ?",
+                    (character,),
+                )
+            }
+        line, at = [], tip
+        while at is not None:
+            line.append(steps[at])
+            at = steps[at][1]
+        number = steps[head][2]
+        return [
+            LedgerRow(r[0], r[2], r[3], json.loads(r[4]), r[5], r[6], r[7], r[2] > number, r[8] is not None)
+            for r in reversed(line)
+        ]
+
+    def back(self, character: int, expected: Position | None) -> Position:
+        """Undo one thing: the newest pose entry made on the present step, or else the step itself."""
+        with self._write() as db:
+            head, _, pose, _ = self._row(db, character)
+            self._expect_both(head, pose, expected)
+            entry = db.execute("SELECT parent, step FROM pose WHERE id = ?", (pose,)).fetchone()
+            if entry is not None and entry[1] == head:
+                db.execute("UPDATE character SET pose = ? WHERE id = ?", (entry[0], character))
+                return Position(head, entry[0])
+            parent = db.execute("SELECT parent FROM step WHERE id = ?", (head,)).fetchone()[0]
+            if parent is None:
+                raise Conflict("There is nothing left to undo.")
+            db.execute("UPDATE character SET head = ? WHERE id = ?", (parent, character))
+            return Position(parent, pose)
+
+    def forth(self, character: int, expected: Position | None) -> Position:
+        """Redo one thing."""
+        with self._write() as db:
+            head, tip, pose, pose_tip = self._row(db, character)
+            self._expect_both(head, pose, expected)
+            later = self._towards(db, "pose", pose_tip, pose)
+            if later is not None:
+                step = db.execute("SELECT step FROM pose WHERE id = ?", (later,)).fetchone()[0]
+                if step == head:
+                    db.execute("UPDATE character SET pose = ? WHERE id = ?", (later, character))
+                    return Position(head, later)
+            later = self._towards(db, "step", tip, head)
+            if later is None:
+                raise Conflict("There is nothing left to redo.")
+            db.execute("UPDATE character SET head = ? WHERE id = ?", (later, character))
+            return Position(later, pose)
+
+    def _expect_both(self, head: int, pose: int, expected: Position | None) -> None:
+        if expected is not None:
+            self._expect(head, expected.step)
+            self._expect(pose, expected.pose)
+
+    @staticmethod
+    def _towards(db: sqlite3.Connection, table: str, tip: int, here: int) -> int | None:
+        """The entry after `here` on the way to `tip`."""
+        at: int | None = tip
+        while at and at != here:
+            parent = db.execute(f"SELECT parent FROM {table} WHERE id = ?", (at,)).fetchone()
+            if parent is None:
+                return None
+            if (parent[0] or 0) == here:
+                return at
+            at = parent[0]
+        return None
+
+    def go(self, character: int, expected: int | None, step: int) -> Position:
+        """Stand on any step of the character, a milestone's too."""
+        with self._write() as db:
+            head, tip, pose, _ = self._row(db, character)
+            self._expect(head, expected)
+            if db.execute("SELECT 1 FROM step WHERE id = ? AND character = ?", (step, character)).fetchone() is None:
+                raise NotFound("There is no such step.", f"number {step}")
+            on_line = step == tip or self._towards(db, "step", tip, step) is not None
+            db.execute(
+                "UPDATE character SET head = ?, tip = ? WHERE id = ?", (step, tip if on_line else step, character)
+            )
+            return Position(step, pose)
+
+    # -- milestones ----------------------------------------------------------------------------------------------
+    def add_milestone(self, character: int, name: str) -> Milestone:
+        with self._write() as db:
+            head, now = self._row(db, character)[0], time.time()
+            cursor = db.execute(
+                "INSERT INTO milestone(character, step, name, made) VALUES (?, ?, ?, ?)", (character, head, name, now)
+            )
+            return Milestone(int(cursor.lastrowid or 0), head, name, now)
+
+    def milestones(self, character: int) -> list[Milestone]:
+        with self._open() as db:
+            rows = db.execute("SELECT id, step, name, made FROM milestone WHERE character = ? ORDER BY id", (character,))
+            return [Milestone(*r) for r in rows]
+
+    # -- poses ---------------------------------------------------------------------------------------------------
+    def append_pose(self, character: int, expected: Position | None, values: dict[str, Any], label: str) -> Position:
+        with self._write() as db:
+            head, _, pose, _ = self._row(db, character)
+            self._expect_both(head, pose, expected)
+            cursor = db.execute(
+                "INSERT INTO pose(character, parent, step, vals, label, made) VALUES (?, ?, ?, ?, ?, ?)",
+                (character, pose, head, json.dumps(values), label, time.time()),
+            )
+            made = int(cursor.lastrowid or 0)
+            db.execute("UPDATE character SET pose = ?, pose_tip = ? WHERE id = ?", (made, made, character))
+            return Position(head, made)
+
+    def pose(self, character: int) -> tuple[dict[str, Any], str]:
+        """The values of the pose one stands on, and what was done last; rest is ({}, "")."""
+        with self._open() as db:
+            pose = self._row(db, character)[2]
+            row = db.execute("SELECT vals, label FROM pose WHERE id = ?", (pose,)).fetchone()
+            return (json.loads(row[0]), row[1]) if row else ({}, "")
+
+    # -- results, size -------------------------------------------------------------------------------------------
+    def put_result(self, snapshot: str, kind: str, body: bytes) -> None:
+        with self._write() as db:
+            db.execute("INSERT OR REPLACE INTO result VALUES (?, ?, ?)", (snapshot, kind, body))
+
+    def result(self, snapshot: str, kind: str) -> bytes | None:
+        with self._open() as db:
+            row = db.execute("SELECT body FROM result WHERE snapshot = ? AND kind = ?", (snapshot, kind)).fetchone()
+            return row[0] if row else None
+
+    def bytes_used(self) -> int:
+        wal = self.path.with_name(self.path.name + "-wal")
+        return self.path.stat().st_size + (wal.stat().st_size if wal.exists() else 0)
+
+    def compact(self, keep: int = 10) -> tuple[int, int]:
+        """Drop lines left aside and old snapshots.  Returns the bytes used before and after.
+
+        Kept: every step that leads to a present step, to what can be redone, or to a milestone; the snapshots of
+        each line's first step, of milestones, of the present step and the newest `keep`.  Dropped snapshots come
+        back by replaying.
+        """
+        before = self.bytes_used()
+        with self._write() as db:
+            lines: set[int] = set()
+            held: set[int] = set()
+            for character, head, tip in db.execute("SELECT id, head, tip FROM character").fetchall():
+                marks = [r[0] for r in db.execute("SELECT step FROM milestone WHERE character = ?", (character,))]
+                held |= {head, *marks}
+                for start in [tip, head, *marks]:
+                    at, n = start, 0
+                    while at is not None:
+                        lines.add(at)
+                        if n < keep and start == tip:
+                            held.add(at)
+                        n += 1
+                        parent = db.execute("SELECT parent FROM step WHERE id = ?", (at,)).fetchone()[0]
+                        if parent is None:
+                            held.add(at)
+                        at = parent
+            every = [r[0] for r in db.execute("SELECT id FROM step")]
+            db.executemany("DELETE FROM step WHERE id = ?", [(i,) for i in every if i not in lines])
+            db.executemany("UPDATE step SET snapshot = NULL WHERE id = ?", [(i,) for i in every if i not in held])
+            db.execute("DELETE FROM snapshot WHERE hash NOT IN (SELECT snapshot FROM step WHERE snapshot IS NOT NULL)")
+            db.execute("DELETE FROM result WHERE snapshot NOT IN (SELECT hash FROM snapshot)")
+            used = {h for (text,) in db.execute("SELECT arrays FROM snapshot") for h in json.loads(text).values()}
+            for (text,) in db.execute("SELECT params FROM step").fetchall():
+                used |= set(array_names(json.loads(text)))
+            blobs = [r[0] for r in db.execute("SELECT hash FROM blob")]
+            db.executemany("DELETE FROM blob WHERE hash = ?", [(b,) for b in blobs if b not in used])
+        with self._open() as db:
+            db.execute("VACUUM")
+            db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        return before, self.bytes_used()
+
+
+def array_names(value: Any) -> Iterator[str]:
+    """The hashes of all {"array": hash} in a JSON value."""
+    if isinstance(value, dict):
+        if set(value) == {"array"} and isinstance(value["array"], str):
+            yield value["array"]
+        else:
+            for v in value.values():
+                yield from array_names(v)
+    elif isinstance(value, list):
+        for v in value:
+            yield from array_names(v)
+
+
+def migrations(version: int) -> list[tuple[int, str]]:
+    """Scripts newer than `version`, in order: files named NNN_what.sql."""
+    if version == 0:
+        return []
+    found = sorted((HERE / "migrations").glob("[0-9][0-9][0-9]_*.sql"))
+    numbered = [(int(p.name[:3]), p) for p in found]
+    return [(n, p.read_text("utf-8")) for n, p in numbered if n > version]

@@ -1,0 +1,6 @@
+"""The workshop: characters in the store, worked on through steps.  The web and the command line stand on it."""
+
+from .jobs import Job, Jobs
+from .workshop import Workshop
+
+__all__ = ["Job", "Jobs", "Workshop"]
