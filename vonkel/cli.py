@@ -1,0 +1,211 @@
+"""The command line: a face over the same steps and readings as the pages."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from .core.errors import BadParameters, NotFound, VonkelError
+
+app = typer.Typer(no_args_is_help=True, add_completion=False, help="Rig characters: joints, limbs, skin, trials.", pretty_exceptions_enable=False)
+
+Folder = Annotated[Path, typer.Option("--store", help="the folder that holds the store", envvar="VONKEL_STORE")]
+HOME = Path.home() / ".vonkel"
+
+
+def _out(value: Any) -> None:
+    typer.echo(json.dumps(value, indent=1, ensure_ascii=False))
+
+
+def _workshop(folder: Path):  # type: ignore[no-untyped-def]
+    from .workshop import Workshop
+
+    return Workshop(folder)
+
+
+def _read(path: Path):  # type: ignore[no-untyped-def]
+    """A character from a mesh or rigged .glb file."""
+    from .core.formats import read_character
+
+    if not path.is_file():
+        raise NotFound(f"There is no file {path}.", "", "Check the path.")
+    return read_character(path.name, path.read_bytes())
+
+
+@app.command()
+def serve(
+    port: int = 8321, host: Annotated[str, typer.Option(help="a loopback address")] = "127.0.0.1", store: Folder = HOME,
+    demo: Annotated[bool, typer.Option("--demo", help="put the demo character on an empty shelf")] = False,
+) -> None:  # fmt: skip
+    """Start the pages on this machine."""
+    from .web.server import serve as run
+
+    run(store, host, port, demo)
+
+
+@app.command()
+def new(mesh: Path, name: str = "", store: Folder = HOME) -> None:
+    """Bring a mesh in as a new character; prints its number."""
+    if not mesh.is_file():
+        raise NotFound(f"There is no file {mesh}.", "", "Check the path.")
+    number = _workshop(store).bring_in(mesh.name, mesh.read_bytes(), name)
+    _out({"character": number, "name": name or mesh.stem})
+
+
+@app.command()
+def apply(
+    what: Annotated[str, typer.Argument(help="a recipe (file or built-in name), or a step's name")],
+    character: Annotated[int, typer.Option(help="number of a stored character")] = 0,
+    model: Annotated[Path | None, typer.Option(help="a mesh file to work on, without any store")] = None,
+    params: Annotated[str, typer.Option(help="a step's parameters as JSON")] = "{}",
+    out: Annotated[Path | None, typer.Option(help="write the rig here as .glb")] = None,
+    report: Annotated[Path | None, typer.Option(help="write counts, findings and trials here as JSON")] = None,
+    store: Folder = HOME,
+) -> None:
+    """Apply one step, or a recipe of steps, to a stored character or to a mesh file."""
+    from .steps import STEPS, load_recipe
+    from .steps.recipe import Recipe, RecipeStep, run_recipe
+
+    try:
+        given = json.loads(params)
+    except ValueError as error:
+        raise BadParameters(f"--params is not JSON: {error}.", "", "Write it as {\"joint\": \"head\"}.") from None
+    if not isinstance(given, dict):
+        raise BadParameters("--params must be a JSON object.")
+    recipe = Recipe(name=what, steps=[RecipeStep(step=what, params=given)]) if what in STEPS else load_recipe(what)
+    times: dict[str, float] = {}
+    if model is None and not character:
+        raise BadParameters("Say what to work on.", "", "Give --model FILE or --character NUMBER.")
+    if model is not None:
+        start = time.perf_counter()
+        made = _read(model)
+        times["read"] = time.perf_counter() - start
+        for i, s in enumerate(recipe.steps):
+            start = time.perf_counter()
+            made, sentence = run_recipe(made, recipe.model_copy(update={"steps": [s]}))
+            times[f"{i + 1} {s.step}"] = time.perf_counter() - start
+            typer.echo(sentence[0], err=True)
+    else:
+        workshop = _workshop(store)
+        start = time.perf_counter()
+        workshop.run_recipe(character, recipe)
+        times["recipe"] = time.perf_counter() - start
+        made = workshop.character(character)
+    _deliver(made, out, report, times)
+
+
+def _deliver(made: Any, out: Path | None, report: Path | None, times: dict[str, float]) -> None:
+    from .core.formats.gltf import write_rigged
+    from .core.trials import run_trials
+    from .readings import report as write_report
+    from .readings.report import counts
+
+    if out is not None:
+        start = time.perf_counter()
+        out.write_bytes(write_rigged(made))
+        times["export"] = time.perf_counter() - start
+    if report is not None:
+        start = time.perf_counter()
+        cards = run_trials(made, pictures=False) if made.skin else []
+        times["trials"] = time.perf_counter() - start
+        report.write_text(json.dumps(write_report(made, cards, times), indent=1, ensure_ascii=False) + "\n", "utf-8")
+    _out({"character": made.name, "counts": counts(made), "times_s": {k: round(v, 3) for k, v in times.items()}})
+
+
+def _subject(file_or_number: str, store: Path):  # type: ignore[no-untyped-def]
+    if file_or_number.isdigit() and not Path(file_or_number).exists():
+        return _workshop(store).character(int(file_or_number))
+    return _read(Path(file_or_number))
+
+
+@app.command()
+def trial(subject: Annotated[str, typer.Argument(help="a rigged .glb, or a stored character's number")], store: Folder = HOME) -> None:
+    """Run the trials and print the cards with raw figures, worst first."""
+    from .core.trials import run_trials
+
+    _out([c.as_dict() for c in run_trials(_subject(subject, store), pictures=False)])
+
+
+@app.command()
+def check(subject: Annotated[str, typer.Argument(help="a mesh or rigged .glb, or a stored character's number")], store: Folder = HOME) -> None:
+    """Print all findings.  Exit code 1 when something must be mended."""
+    from .readings import findings
+
+    found = findings(_subject(subject, store))
+    _out([f.model_dump(exclude={"points"}) | {"point_count": len(f.points)} for f in found])
+    if any(f.level == "must" for f in found):
+        raise typer.Exit(1)
+
+
+@app.command()
+def export(character: int, out: Path, store: Folder = HOME) -> None:
+    """Write a stored character as .glb, or its mesh as .obj."""
+    from .core.formats import gltf, obj
+
+    made = _workshop(store).character(character)
+    if out.suffix.lower() not in (".glb", ".obj"):
+        raise BadParameters(f"Vonkel can't write “{out.suffix}” files.", str(out), "End the name in .glb or .obj.")
+    out.write_bytes(gltf.write_rigged(made) if out.suffix.lower() == ".glb" else obj.write(made))
+    _out({"written": str(out), "bytes": out.stat().st_size})
+
+
+@app.command()
+def steps() -> None:
+    """List every step with the JSON schema of its parameters."""
+    from .steps import STEPS
+
+    _out([{"name": k.name, "about": k.about, "long": k.long, "params": k.params.model_json_schema()} for k in STEPS.values()])
+
+
+@app.command()
+def kits() -> None:
+    """List every kit with its roles and the JSON schema of its options."""
+    from .core.rig.kits import KINDS
+
+    _out(
+        [
+            {
+                "kind": k.kind, "about": k.about, "options": k.options.model_json_schema(),
+                "roles": {r: {"least": a, "most": b, "about": t} for r, (a, b, t) in k.roles.items()},
+            }
+            for k in KINDS.values()
+        ]
+    )  # fmt: skip
+
+
+@app.command()
+def plans() -> None:
+    """List every plan with the JSON schema of its options."""
+    from .core.joints.plans import PLANS
+
+    _out([{"name": n, "about": about, "options": model.model_json_schema()} for n, (about, model, _) in PLANS.items()])
+
+
+def main() -> None:
+    """Run the command line; refusals print one line and set the exit code."""
+    try:
+        code = app(standalone_mode=False)
+        sys.exit(code if isinstance(code, int) else 0)  # typer.Exit arrives as a plain number here
+    except VonkelError as error:
+        typer.echo(f"vonkel: {error}", err=True)
+        sys.exit(error.exit_code)
+    except typer.Abort:
+        sys.exit(130)
+    except Exception as error:
+        import click
+
+        if isinstance(error, click.ClickException):
+            error.show()
+            sys.exit(2)
+        if isinstance(error, click.exceptions.Exit):
+            sys.exit(error.exit_code)
+        raise
+
+
+if __name__ == "__main__":
+    main()
