@@ -56,7 +56,7 @@ class Outfit(Params):
     tail: bool = True
 
 
-@step("limbs.outfit", Outfit, lambda c, p: "Put on the kits that the plan's joints call for")
+@step("limbs.outfit", Outfit, lambda c, p: "Put on the kits that the plan's joints call for", long=True)
 def outfit(character: Character, p: Outfit) -> Character:
     """Put on every kit that the joints call for: body, neck and head, arms, legs, digits, tail, ears, jaw, eyes."""
     result = character

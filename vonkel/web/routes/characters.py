@@ -1,0 +1,138 @@
+"""Characters: bringing in, reading, exporting."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Form, UploadFile
+from fastapi.responses import JSONResponse, Response
+from pydantic import BaseModel
+
+from ...core.errors import BadFile
+from ...core.formats import gltf, obj
+from ...core.skin.bind import weights_of
+from ...core.trials.picture import picture, png
+from ...core.tolerances import MAX_FILE_BYTES
+from ...steps.recipe import dump_recipe
+from .. import payload
+from .deps import TheWorkshop
+
+router = APIRouter(prefix="/api")
+IMMUTABLE = {"cache-control": "private, max-age=31536000, immutable"}
+
+
+@router.post("/characters")
+def bring_in(workshop: TheWorkshop, file: UploadFile, name: str = Form("", max_length=80)) -> dict:
+    data = file.file.read(MAX_FILE_BYTES + 1)
+    if not file.filename:
+        raise BadFile("No file was chosen.", "", "Choose a mesh first.")
+    return {"number": workshop.bring_in(file.filename, data, name.strip())}
+
+
+@router.post("/demo")
+def demo(workshop: TheWorkshop) -> dict:
+    from ...demo import add_demo
+
+    return {"number": add_demo(workshop)}
+
+
+@router.delete("/c/{number}")
+def delete(workshop: TheWorkshop, number: int) -> dict:
+    workshop.store.delete(number)
+    return {"deleted": number}
+
+
+@router.get("/c/{number}")
+def read(workshop: TheWorkshop, number: int) -> JSONResponse:
+    return JSONResponse(payload.state(workshop, number))
+
+
+@router.get("/c/{number}/mesh/{key}")
+def mesh(workshop: TheWorkshop, number: int, key: str) -> Response:
+    c = workshop.character(number)
+    headers = IMMUTABLE if key == payload.mesh_key(c) else {"cache-control": "no-store"}
+    return Response(payload.mesh_bytes(c), media_type="application/octet-stream", headers=headers)
+
+
+@router.get("/c/{number}/weights/{joint}")
+def weights(workshop: TheWorkshop, number: int, joint: str) -> Response:
+    """One float32 per point."""
+    c = workshop.character(number)
+    c.joint(joint)
+    return Response(weights_of(c, joint).tobytes(), media_type="application/octet-stream", headers={"cache-control": "no-store"})
+
+
+@router.get("/c/{number}/point/{index}")
+def point(workshop: TheWorkshop, number: int, index: int) -> dict:
+    """Who holds one point."""
+    c = workshop.character(number)
+    if c.skin is None or not 0 <= index < len(c.points):
+        return {"point": index, "weights": []}
+    pairs = zip(c.arrays["skin/joints"][index], c.arrays["skin/weights"][index], strict=True)
+    held = [{"joint": c.skin.joints[int(j)], "weight": round(float(w), 4)} for j, w in pairs if w > 0]
+    return {"point": index, "weights": held}
+
+
+@router.get("/c/{number}/portrait.png")
+def portrait(workshop: TheWorkshop, number: int) -> Response:
+    from ...core.geometry.topology import topology_of
+
+    c = workshop.character(number)
+    colours = c.arrays.get("colours")
+    if colours is None:
+        import numpy as np
+
+        colours = np.full((len(c.points), 3), 200.0)
+    image = picture(c.points, topology_of(c).triangles, colours.astype(float), (260, 260))
+    return Response(png(image), media_type="image/png", headers={"cache-control": "no-store"})
+
+
+def _file_name(name: str, ending: str) -> dict[str, str]:
+    safe = "".join(ch if ch.isascii() and (ch.isalnum() or ch in "-_") else "-" for ch in name).strip("-") or "character"
+    return {"content-disposition": f'attachment; filename="{safe}{ending}"', "cache-control": "no-store"}
+
+
+@router.get("/c/{number}/export.glb")
+def export_glb(workshop: TheWorkshop, number: int) -> Response:
+    c = workshop.character(number)
+    return Response(gltf.write_rigged(c), media_type="model/gltf-binary", headers=_file_name(c.name, ".glb"))
+
+
+@router.get("/c/{number}/export.obj")
+def export_obj(workshop: TheWorkshop, number: int) -> Response:
+    c = workshop.character(number)
+    return Response(obj.write(c), media_type="text/plain", headers=_file_name(c.name, ".obj"))
+
+
+@router.get("/c/{number}/recipe.json")
+def recipe(workshop: TheWorkshop, number: int) -> Response:
+    c = workshop.character(number)
+    text = dump_recipe(workshop.recipe(number, c.name))
+    return Response(text, media_type="application/json", headers=_file_name(c.name, "-recipe.json"))
+
+
+@router.get("/c/{number}/report.json")
+def report(workshop: TheWorkshop, number: int) -> Response:
+    import json
+
+    from ...readings import findings
+    from ...readings.report import counts
+
+    c = workshop.character(number)
+    cards, fresh = workshop.trials(number)
+    listed = [{k: v for k, v in card.items() if k != "picture"} for card in cards]
+    body = {
+        "vonkel_report": 1, "character": c.name, "about": c.about, "plan": c.plan, "height_m": c.height, "counts": counts(c),
+        "findings": [f.model_dump(exclude={"points"}) | {"point_count": len(f.points)} for f in findings(c)],
+        "trials": listed, "trials_are_of_this_state": fresh,
+    }  # fmt: skip
+    return Response(json.dumps(body, indent=1, ensure_ascii=False), media_type="application/json", headers=_file_name(c.name, "-report.json"))
+
+
+class Compacted(BaseModel):
+    before: int
+    after: int
+
+
+@router.post("/compact")
+def compact(workshop: TheWorkshop) -> Compacted:
+    before, after = workshop.store.compact()
+    return Compacted(before=before, after=after)

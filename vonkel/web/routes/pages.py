@@ -1,0 +1,31 @@
+"""The pages themselves."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from ...core.errors import NotFound
+from ...readings import STATIONS
+from .deps import TheWorkshop
+
+router = APIRouter()
+
+
+@router.get("/")
+def shelf(request: Request, workshop: TheWorkshop) -> Response:
+    characters = [
+        {"row": s, "state": workshop.character(s.id)} for s in workshop.store.characters()
+    ]
+    context = {"characters": characters, "bytes_used": workshop.store.bytes_used()}
+    return request.app.state.templates.TemplateResponse(request, "shelf.html", context)
+
+
+@router.get("/c/{number}")
+@router.get("/c/{number}/{station}")
+def bench(request: Request, workshop: TheWorkshop, number: int, station: str = "model") -> Response:
+    if station not in {s[0] for s in STATIONS}:
+        raise NotFound(f"There is no station “{station}”.", "", "Follow the path at the top.")
+    c = workshop.character(number)
+    context = {"character": c, "number": number, "station": station, "stations": STATIONS}
+    return request.app.state.templates.TemplateResponse(request, "bench.html", context)

@@ -1,0 +1,149 @@
+"""Work on a character: steps, undo, poses, milestones, recipes, trials, jobs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, File, Form, UploadFile
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...core.errors import TooLarge
+from ...core.tolerances import MAX_FILE_BYTES
+from ...steps import STEPS
+from ...steps.recipe import parse_recipe
+from .. import payload
+from .deps import TheJobs, TheWorkshop, expected
+
+router = APIRouter(prefix="/api")
+
+
+class Body(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    position: dict[str, int] | None = None
+
+
+class StepBody(Body):
+    step: str
+    params: dict[str, Any] = {}
+
+
+def _step_number(body: Body) -> int | None:
+    at = expected(body.position)
+    return at.step if at else None
+
+
+@router.get("/steps")
+def list_steps() -> list[dict]:
+    return [{"name": k.name, "about": k.about, "long": k.long} for k in STEPS.values()]
+
+
+@router.post("/c/{number}/steps")
+def do_step(workshop: TheWorkshop, jobs: TheJobs, number: int, body: StepBody) -> dict:
+    """Do a step.  Long ones answer at once with a job."""
+    at = _step_number(body)
+    kind = STEPS.get(body.step)
+    if kind is not None and kind.long:
+        workshop.store._expect(workshop.store.position(number).step, at)
+        job = jobs.start(kind.about, number, lambda: payload.where(workshop.apply(number, body.step, body.params, at)))
+        return {"job": job.as_dict()}
+    return {"position": payload.where(workshop.apply(number, body.step, body.params, at))}
+
+
+class EditBody(Body):
+    params: dict[str, Any]
+
+
+@router.post("/c/{number}/steps/{step}/edit")
+def edit_step(workshop: TheWorkshop, jobs: TheJobs, number: int, step: int, body: EditBody) -> dict:
+    """Do an earlier step with other parameters, and again all that followed."""
+    at = _step_number(body)
+    job = jobs.start("Replaying the ledger", number, lambda: payload.where(workshop.edit_step(number, step, body.params, at)))
+    return {"job": job.as_dict()}
+
+
+@router.post("/c/{number}/undo")
+def undo(workshop: TheWorkshop, number: int, body: Body) -> dict:
+    return {"position": payload.where(workshop.store.back(number, expected(body.position)))}
+
+
+@router.post("/c/{number}/redo")
+def redo(workshop: TheWorkshop, number: int, body: Body) -> dict:
+    return {"position": payload.where(workshop.store.forth(number, expected(body.position)))}
+
+
+class GoBody(Body):
+    step: int
+
+
+@router.post("/c/{number}/go")
+def go(workshop: TheWorkshop, number: int, body: GoBody) -> dict:
+    return {"position": payload.where(workshop.store.go(number, _step_number(body), body.step))}
+
+
+@router.get("/c/{number}/ledger")
+def ledger(workshop: TheWorkshop, number: int) -> dict:
+    rows = workshop.store.ledger(number)
+    marks = workshop.store.milestones(number)
+    return {
+        "rows": [r.__dict__ for r in rows],
+        "milestones": [m.__dict__ for m in marks],
+        "store_bytes": workshop.store.bytes_used(),
+    }
+
+
+class MilestoneBody(BaseModel):
+    name: str = Field(min_length=1, max_length=80)
+
+
+@router.post("/c/{number}/milestones")
+def milestone(workshop: TheWorkshop, number: int, body: MilestoneBody) -> dict:
+    return workshop.store.add_milestone(number, body.name).__dict__
+
+
+class PoseBody(Body):
+    values: dict[str, dict[str, float]]
+    label: str = Field("Posed", max_length=120)
+
+
+@router.post("/c/{number}/pose")
+def pose(workshop: TheWorkshop, number: int, body: PoseBody) -> dict:
+    """One entry of the pose history."""
+    return {"position": payload.where(workshop.set_pose(number, body.values, body.label, expected(body.position)))}
+
+
+@router.post("/c/{number}/shape")
+def shape(workshop: TheWorkshop, number: int, file: UploadFile, name: str = Form("", max_length=60), step: int = Form(0)) -> dict:
+    data = file.file.read(MAX_FILE_BYTES + 1)
+    return {"position": payload.where(workshop.add_shape(number, file.filename or "", data, name.strip(), step or None))}
+
+
+@router.post("/c/{number}/recipe")
+def run_recipe(workshop: TheWorkshop, jobs: TheJobs, number: int, file: UploadFile = File()) -> dict:
+    data = file.file.read(MAX_FILE_BYTES + 1)
+    if len(data) > MAX_FILE_BYTES:
+        raise TooLarge("The recipe is too large.", file.filename or "")
+    made = parse_recipe(data, file.filename or "recipe")
+    job = jobs.start(f"Running {made.name}", number, lambda: payload.where(workshop.run_recipe(number, made)))
+    return {"job": job.as_dict()}
+
+
+@router.get("/c/{number}/trials")
+def trials(workshop: TheWorkshop, number: int) -> dict:
+    cards, fresh = workshop.trials(number)
+    return {"cards": cards, "fresh": fresh}
+
+
+@router.post("/c/{number}/trials")
+def run_trials(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict:
+    job = jobs.start("Running the trials", number, lambda: len(workshop.run_trials(number)))
+    return {"job": job.as_dict()}
+
+
+@router.get("/jobs/{number}")
+def job_state(jobs: TheJobs, number: int) -> dict:
+    return jobs.get(number).as_dict()
+
+
+@router.post("/jobs/{number}/stop")
+def stop_job(jobs: TheJobs, number: int) -> dict:
+    return jobs.stop(number).as_dict()

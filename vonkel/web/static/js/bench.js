@@ -1,0 +1,305 @@
+// The bench: one character, its plate, its sheets.  Wires the widgets to the server's steps and readings.
+import { byId, call, h, megabytes, say, spaced, toast } from "./dom.js";
+import { Finder, showKeys } from "./finder.js";
+import { Ledger } from "./ledger.js";
+import { Live } from "./live.js";
+import { Plate } from "./plate.js";
+import { findingCards, STATIONS } from "./stations.js";
+import { Strip } from "./strip.js";
+
+const script = document.querySelector("script[data-number]");
+
+class Bench {
+  constructor(number, station) {
+    this.number = number;
+    this.station = station;
+    this.values = {};
+    this.trial = "";
+    this.heat = false;
+    this.plate = new Plate(byId("stage"), {
+      onPickJoint: (name) => this.selectJoint(name),
+      onPickControl: (name) => this.selectControl(name),
+      onDragJoint: (name, place, done) => this.dragJoint(name, place, done),
+      onDragControl: (drag) => this.dragControl(drag),
+      onGrab: () => { this.grabbed = structuredClone(this.values); this.trial = ""; },
+      onHover: (name) => { if (name !== this.overName) { this.overName = name; this.foot(); } },
+      onPickPoint: (index) => STATIONS[this.station].pickPoint?.(this, index),
+    });
+    this.live = new Live(number, {
+      onFrame: (frame) => this.takeFrame(frame),
+      onPlaces: (places) => { if (this.draggingJoint) this.plate.setPreview(places); },
+      onError: say,
+    });
+    this.ledger = new Ledger(this);
+    this.finder = new Finder(this);
+    this.strip = new Strip(this);
+    this.bindPage();
+  }
+
+  // -- the state, and changing it ----------------------------------------------------------------------------------
+  async refresh({ keepPose = false } = {}) {
+    const state = await call("GET", `/api/c/${this.number}`);
+    const moved = !this.state || state.mesh !== this.state.mesh;
+    this.state = state;
+    if (moved) await this.loadMesh();
+    this.live.counts = { points: state.counts.points, joints: state.counts.joints };
+    this.plate.setSkeleton(state.joints, state.controls);
+    this.plate.setHidden(new Set(state.parts.flatMap((p, i) => (p.hidden ? [i] : []))));
+    if (!keepPose) this.values = structuredClone(state.pose.values);
+    this.heads();
+    this.show();
+    this.ledger.refresh();
+  }
+
+  async loadMesh() {
+    const response = await fetch(`/api/c/${this.number}/mesh/${this.state.mesh}`);
+    const data = await response.arrayBuffer();
+    const size = new DataView(data).getUint32(0, true);
+    const head = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size)));
+    let at = 4 + size;
+    const points = new Float32Array(data, at, 3 * head.points); at += points.byteLength;
+    const triangles = new Uint32Array(data, at, 3 * head.triangles); at += triangles.byteLength;
+    const colours = new Uint8Array(data, at, 3 * head.points); at += colours.byteLength + ((4 - (colours.byteLength % 4)) % 4);
+    this.plate.setMesh({ points, triangles, colours, partOf: new Uint16Array(data, at, head.triangles) });
+  }
+
+  position() { return this.state.position; }
+
+  /** Do a step; long ones run as a job whose progress shows on the plate. */
+  async step(step, params, { quiet = false } = {}) {
+    try {
+      const answer = await call("POST", `/api/c/${this.number}/steps`, { step, params, position: this.position() });
+      if (answer.job) await this.watch(answer.job);
+      await this.refresh();
+      if (!quiet && this.state.last) toast(this.state.last.sentence);
+      return true;
+    } catch (error) { await this.failed(error); return false; }
+  }
+
+  async failed(error) {
+    say(error);
+    this.plate.setPreview(null);
+    if (error.status === 409 && this.state) await this.refresh().catch(() => {});
+  }
+
+  async watch(job) {
+    const box = byId("job");
+    box.hidden = false;
+    byId("job-stop").onclick = () => call("POST", `/api/jobs/${job.id}/stop`).catch(say);
+    try {
+      while (job.state === "running") {
+        byId("job-title").textContent = job.doing ? `${job.title}: ${job.doing}` : job.title;
+        byId("job-bar").value = job.share;
+        await new Promise((r) => setTimeout(r, 200));
+        job = await call("GET", `/api/jobs/${job.id}`);
+      }
+    } finally { box.hidden = true; }
+    if (job.error) throw job.error;
+    return job;
+  }
+
+  async undo(way = "undo") {
+    try {
+      await call("POST", `/api/c/${this.number}/${way}`, { position: this.position() });
+      this.trial = "";
+      await this.refresh();
+      toast(way === "undo" ? "Undone." : "Done again.");
+    } catch (error) { await this.failed(error); }
+  }
+
+  // -- posing ------------------------------------------------------------------------------------------------------
+  posed() { return Object.keys(this.values).length > 0 || this.trial; }
+
+  wants(extra = {}) {
+    return { step: this.position().step, values: this.values, heat: this.heat && !!this.state.skin, ...extra };
+  }
+
+  /** Show the present values (or the trial pose) through the live socket. */
+  pose() {
+    if (!this.state.joints.length && !this.state.shapes.length) return;
+    this.live.ask(this.trial ? this.wants({ kind: "trial", name: this.trial }) : this.wants({ kind: "pose" }));
+  }
+
+  takeFrame(frame) {
+    if (frame.points.length !== this.plate.rest?.length) return;
+    if (STATIONS[this.station].rest && !this.plate.dragging) { this.plate.setSkeleton(this.state.joints, this.state.controls); return; }
+    this.plate.setFrame(frame);
+    if (frame.said.values && this.plate.dragging !== false) Object.assign(this.values, frame.said.values);
+    if (frame.heat) this.plate.setValues(frame.heat);
+    this.onFrame?.(frame);
+  }
+
+  dragControl({ done, ...drag }) {
+    this.live.ask({ ...this.wants(drag), values: this.grabbed });
+    if (done) this.settle(`Moved ${drag.control}`);
+  }
+
+  /** Once the last frame of a drag is in, its values become one entry of the pose history. */
+  async settle(label) {
+    while (this.live.busy || this.live.wish) await new Promise((r) => setTimeout(r, 8));
+    await this.keepPose(label);
+  }
+
+  async keepPose(label) {
+    try {
+      const { position } = await call("POST", `/api/c/${this.number}/pose`, { values: this.values, label, position: this.position() });
+      this.state.position = position;
+      this.state.pose = { values: structuredClone(this.values), label };
+      this.state.can_undo = true;
+      this.heads();
+      this.show({ plate: false });
+    } catch (error) { await this.failed(error); }
+  }
+
+  setChannel(control, channel, value, keep) {
+    this.trial = "";
+    this.values = { ...this.values, [control]: { ...this.values[control], [channel]: value } };
+    this.pose();
+    if (keep) this.keepPose(`Set ${channel} of ${control}`);
+  }
+
+  async toRest() {
+    this.trial = "";
+    this.strip.mark();
+    if (Object.keys(this.values).length) { this.values = {}; await this.keepPose("Back to rest"); }
+    this.pose();
+  }
+
+  // -- joints ------------------------------------------------------------------------------------------------------
+  dragJoint(name, place, done) {
+    const both = this.symmetry !== false;
+    this.draggingJoint = !done;
+    this.live.ask({ kind: "joint", step: this.position().step, joint: name, to: place, both });
+    this.lastPlace = place;
+    if (done) this.step("joints.move", { joint: name, place, both_sides: both });
+  }
+
+  selectJoint(name) {
+    this.plate.selected = { joint: name, control: "" };
+    this.plate.draw();
+    this.sheets();
+    STATIONS[this.station].picked?.(this, name);
+  }
+
+  selectControl(name) {
+    this.plate.selected = { joint: "", control: name };
+    this.plate.draw();
+    this.sheets();
+  }
+
+  // -- the page ----------------------------------------------------------------------------------------------------
+  go(station) {
+    if (!STATIONS[station]) return;
+    this.station = station;
+    history.pushState({}, "", `/c/${this.number}/${station}${location.search}`);
+    this.heads();
+    this.show();
+  }
+
+  heads() {
+    const s = this.state;
+    byId("who-name").textContent = s.name;
+    byId("who-about").textContent = [s.about, `${s.height.toFixed(2)} m tall`].filter(Boolean).join(" · ");
+    for (const a of document.querySelectorAll(".path a")) {
+      const known = s.stations.find((x) => x.key === a.dataset.station);
+      a.dataset.state = known.state;
+      a.querySelector("b").textContent = known.count || "";
+      a.setAttribute("aria-label", `${known.title}: ${known.state}${known.count ? `, ${known.count} findings` : ""}`);
+      if (known.key === this.station) a.setAttribute("aria-current", "page"); else a.removeAttribute("aria-current");
+    }
+    byId("ledger-count").textContent = s.steps;
+    byId("undo").disabled = !s.can_undo;
+    byId("redo").disabled = false;
+    this.foot();
+  }
+
+  foot() {
+    const s = this.state;
+    const posed = this.trial ? `Trying: ${this.trial}` : Object.keys(this.values).length ? `Posed: ${s.pose.label || "by hand"}` : "At rest";
+    byId("foot-left").textContent = [posed, `${s.counts.joints} joints · ${spaced(s.counts.points)} points`, `store ${megabytes(s.store_bytes)}`, this.overName].filter(Boolean).join("   ·   ");
+    byId("foot-right").textContent = s.last ? `Saved · step ${s.last.number}: “${s.last.sentence}”` : "";
+  }
+
+  /** Set plate and sheets for the station one stands in. */
+  show({ plate = true } = {}) {
+    const station = STATIONS[this.station];
+    document.title = `${this.state.name} · ${this.station} · Vonkel`;
+    if (plate) {
+      this.plate.marked = [];
+      this.plate.layers = { joints: false, controls: false, ...station.layers };
+      this.plate.levels = station.levels ?? null;
+      this.heat = station.heat ?? false;
+      this.plate.setValues(null, station.shading ?? "clay");
+      const wanted = station.large ?? "";
+      if (this.shownStation !== this.station) { this.plate.setLarge(wanted); this.shownStation = this.station; }
+      this.plate.controlsAway = false;
+      if (station.rest) { this.plate.setSkeleton(this.state.joints, this.state.controls); if (this.plate.mesh) this.plate.setPoints(this.plate.rest); } else this.pose();
+      this.legend(station.heat ? "how far edges are stretched or squeezed" : "", ["none", "", "×2"]);
+      this.dock();
+      station.enter?.(this);
+      this.strip.show(station.strip ?? false);
+    }
+    this.sheets();
+    this.foot();
+  }
+
+  legend(title, labels = ["0", "¼", "½", "¾", "1"]) {
+    const box = byId("legend");
+    box.hidden = !title;
+    box.replaceChildren(...(title ? [h("div", {}, title), h("div", { class: "ramp" }), h("div", { class: "ticks" }, labels.map((x) => h("span", {}, x)))] : []));
+  }
+
+  dock() {
+    const tools = STATIONS[this.station].dock?.(this) ?? [];
+    byId("dock").replaceChildren(...tools.map(({ label, on, act, title }) =>
+      h("button", { "aria-pressed": on === undefined ? undefined : String(on), title, onclick: async () => { await act(); this.dock(); } }, label)));
+  }
+
+  sheets() {
+    const station = STATIONS[this.station], focus = document.activeElement?.dataset?.keep;
+    const scroll = byId("left").scrollTop;
+    byId("left").replaceChildren(...station.left(this));
+    byId("right").replaceChildren(...station.right(this), ...findingCards(this, this.station));
+    byId("left").scrollTop = scroll;
+    if (focus) document.querySelector(`[data-keep="${CSS.escape(focus)}"]`)?.focus();
+  }
+
+  bindPage() {
+    byId("undo").onclick = () => this.undo("undo");
+    byId("redo").onclick = () => this.undo("redo");
+    byId("find").onclick = () => this.finder.open();
+    byId("ledger-open").onclick = () => this.ledger.toggle();
+    for (const a of document.querySelectorAll(".path a")) a.onclick = (e) => { e.preventDefault(); this.go(a.dataset.station); };
+    addEventListener("popstate", () => { this.station = location.pathname.split("/")[3] ?? "model"; this.heads(); this.show(); });
+    addEventListener("keydown", (e) => this.key(e));
+  }
+
+  key(e) {
+    const typing = e.target.closest("input, textarea, select, dialog");
+    if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !e.target.closest("textarea, input[type=text]")) {
+      e.preventDefault();
+      this.undo(e.shiftKey ? "redo" : "undo");
+    } else if (typing) return;
+    else if (e.key === "/") { e.preventDefault(); this.finder.open(); }
+    else if (e.key === "?") showKeys(this);
+    else if (e.key === "Escape") { this.ledger.hide(); this.plate.setLarge(STATIONS[this.station].large ?? ""); }
+    else if (e.key === "b") this.toRest();
+    else if (e.key === "l") this.ledger.toggle();
+    else if (e.key.startsWith("Arrow") && e.target === this.plate.stage) this.nudge(e);
+  }
+
+  /** Arrow keys move the chosen joint in front view: a centimetre, with Shift a millimetre, with Alt in depth. */
+  nudge(e) {
+    const joint = this.state.joints.find((j) => j.name === this.plate.selected.joint);
+    if (!joint || this.station !== "joints") return;
+    e.preventDefault();
+    const by = e.shiftKey ? 0.001 : 0.01, p = [...joint.place];
+    const [axis, sign] = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [e.altKey ? 2 : 1, 1], ArrowDown: [e.altKey ? 2 : 1, -1] }[e.key];
+    p[axis] += sign * by;
+    this.step("joints.move", { joint: joint.name, place: p, both_sides: this.symmetry !== false }, { quiet: true });
+  }
+}
+
+const bench = new Bench(Number(script.dataset.number), script.dataset.station);
+window.vonkel = bench;  // for tests and the curious
+bench.refresh().catch(say);

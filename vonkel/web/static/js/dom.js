@@ -1,0 +1,56 @@
+// Small helpers for building pages safely: text only ever becomes text.
+
+/** An element: h("p", {class: "x", onclick: f}, "text", child). */
+export function h(tag, props = {}, ...children) {
+  const node = document.createElement(tag);
+  for (const [key, value] of Object.entries(props ?? {})) {
+    if (value === undefined || value === null || value === false) continue;
+    if (key.startsWith("on")) node.addEventListener(key.slice(2), value);
+    else if (key in node && key !== "list" && typeof value !== "string") node[key] = value;
+    else node.setAttribute(key, value === true ? "" : value);
+  }
+  node.append(...children.flat().filter((c) => c !== null && c !== undefined && c !== false));
+  return node;
+}
+
+export const byId = (id) => document.getElementById(id);
+
+/** A short message at the foot of the page; errors stay longer. */
+export function toast(what, { bad = false, more = "" } = {}) {
+  const note = h("div", { class: bad ? "toast-note bad" : "toast-note" }, what, more ? h("small", {}, more) : null);
+  byId("toasts").append(note);
+  setTimeout(() => note.remove(), bad ? 9000 : 3500);
+}
+
+export function say(error) {
+  toast(error.what ?? String(error), { bad: true, more: [error.where && `(${error.where})`, error.todo].filter(Boolean).join(" ") });
+}
+
+/** Call the JSON interface.  Throws {what, where, todo, status}. */
+export async function call(method, path, body) {
+  const options = { method, headers: { accept: "application/json" } };
+  if (body instanceof FormData) options.body = body;
+  else if (body !== undefined) {
+    options.body = JSON.stringify(body);
+    options.headers["content-type"] = "application/json";
+  }
+  let response;
+  try {
+    response = await fetch(path, options);
+  } catch {
+    throw { what: "Vonkel doesn't answer.", where: "", todo: "Is it still running? Nothing that was saved is lost." };
+  }
+  const text = await response.text();
+  let data = null;
+  try { data = JSON.parse(text); } catch { /* not JSON: a failure inside */ }
+  if (!response.ok) throw { ...(data?.error ?? { what: "Something went wrong inside Vonkel.", where: path, todo: "" }), status: response.status };
+  return data;
+}
+
+export const cm = (metres) => (100 * metres).toFixed(1);
+export const length = (metres) => (Math.abs(metres) >= 2 ? `${metres.toFixed(2)} m` : `${(100 * metres).toFixed(1)} cm`);
+export const megabytes = (n) => `${(n / 1048576).toFixed(1)} MB`;
+export const spaced = (n) => n.toLocaleString("en").replaceAll(",", "\u2009");
+/** The name without its side tag: the tag is drawn beside it. */
+export const plainName = (name) => name.replace(/_([LR])$/, "").replaceAll("_", " ");
+export const tag = (side) => h("span", { class: `tag ${side}`, title: { L: "left", R: "right", C: "middle" }[side] }, side);

@@ -1,0 +1,92 @@
+// How the mesh is drawn: paper-like light, the model's own colours, clay, or a value along the ember ramp.
+import * as THREE from "three";
+
+export const MODES = { colours: 0, clay: 1, ramp: 2 };
+
+const vertex = `
+attribute vec3 tint;
+attribute float value;
+varying vec3 vNormal;
+varying vec3 vTint;
+varying float vValue;
+void main() {
+  vNormal = normalize(normalMatrix * normal);
+  vTint = tint;
+  vValue = value;
+  gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
+}`;
+
+const fragment = `
+uniform int mode;
+uniform float fade;
+varying vec3 vNormal;
+varying vec3 vTint;
+varying float vValue;
+const vec3 CLAY = vec3(0.84, 0.80, 0.725);
+vec3 ramp(float t) {
+  vec3 a = vec3(.953, .918, .851), b = vec3(.965, .812, .545), c = vec3(.933, .604, .235), d = vec3(.851, .325, .118), e = vec3(.549, .141, .063);
+  t = clamp(t, 0.0, 1.0) * 4.0;
+  return t < 1.0 ? mix(a, b, t) : t < 2.0 ? mix(b, c, t - 1.0) : t < 3.0 ? mix(c, d, t - 2.0) : mix(d, e, t - 3.0);
+}
+void main() {
+  vec3 n = normalize(vNormal);
+  if (!gl_FrontFacing) n = -n;
+  vec3 base = mode == 0 ? vTint : mode == 1 ? CLAY : ramp(vValue);
+  if (mode == 2) {
+    float width = fwidth(vValue) * 1.2 + 1e-5;
+    for (int i = 1; i < 4; i++) base *= 1.0 - 0.5 * (1.0 - smoothstep(0.0, width, abs(vValue - 0.25 * float(i))));
+  }
+  float light = 0.60 + 0.42 * clamp(dot(n, normalize(vec3(-0.35, 0.6, 0.72))), -0.45, 1.0);
+  light -= 0.13 * pow(1.0 - clamp(n.z, 0.0, 1.0), 2.0);
+  if (!gl_FrontFacing) light *= 0.55;
+  gl_FragColor = vec4(mix(base * light, vec3(0.98, 0.965, 0.933), fade), 1.0);
+}`;
+
+/** The one material all parts share. */
+export function makeMaterial() {
+  return new THREE.ShaderMaterial({
+    vertexShader: vertex, fragmentShader: fragment, side: THREE.DoubleSide,
+    uniforms: { mode: { value: MODES.colours }, fade: { value: 0 } },
+  });
+}
+
+/** Area-weighted normals, written into `normals` (n × 3); a plain loop is several times faster than the library's. */
+export function writeNormals(points, triangles, normals) {
+  normals.fill(0);
+  for (let t = 0; t < triangles.length; t += 3) {
+    const a = 3 * triangles[t], b = 3 * triangles[t + 1], c = 3 * triangles[t + 2];
+    const ux = points[b] - points[a], uy = points[b + 1] - points[a + 1], uz = points[b + 2] - points[a + 2];
+    const vx = points[c] - points[a], vy = points[c + 1] - points[a + 1], vz = points[c + 2] - points[a + 2];
+    const x = uy * vz - uz * vy, y = uz * vx - ux * vz, z = ux * vy - uy * vx;
+    normals[a] += x; normals[a + 1] += y; normals[a + 2] += z;
+    normals[b] += x; normals[b + 1] += y; normals[b + 2] += z;
+    normals[c] += x; normals[c + 1] += y; normals[c + 2] += z;
+  }
+  // The shader makes them unit length.
+}
+
+/** The nearest triangle hit by a ray, or null: {point: index of the nearest corner, distance}. */
+export function hitMesh(origin, way, points, triangles, hidden, partOf) {
+  let best = Infinity, hit = -1, bu = 0, bv = 0;
+  const [ox, oy, oz] = origin, [dx, dy, dz] = way;
+  for (let t = 0; t < triangles.length; t += 3) {
+    if (hidden.has(partOf[t / 3])) continue;
+    const a = 3 * triangles[t], b = 3 * triangles[t + 1], c = 3 * triangles[t + 2];
+    const ux = points[b] - points[a], uy = points[b + 1] - points[a + 1], uz = points[b + 2] - points[a + 2];
+    const vx = points[c] - points[a], vy = points[c + 1] - points[a + 1], vz = points[c + 2] - points[a + 2];
+    const px = dy * vz - dz * vy, py = dz * vx - dx * vz, pz = dx * vy - dy * vx;
+    const det = ux * px + uy * py + uz * pz;
+    if (det > -1e-14 && det < 1e-14) continue;
+    const sx = ox - points[a], sy = oy - points[a + 1], sz = oz - points[a + 2];
+    const u = (sx * px + sy * py + sz * pz) / det;
+    if (u < 0 || u > 1) continue;
+    const qx = sy * uz - sz * uy, qy = sz * ux - sx * uz, qz = sx * uy - sy * ux;
+    const v = (dx * qx + dy * qy + dz * qz) / det;
+    if (v < 0 || u + v > 1) continue;
+    const far = (vx * qx + vy * qy + vz * qz) / det;
+    if (far > 0 && far < best) { best = far; hit = t; bu = u; bv = v; }
+  }
+  if (hit < 0) return null;
+  const corner = 1 - bu - bv >= bu && 1 - bu - bv >= bv ? 0 : bu >= bv ? 1 : 2;
+  return { point: triangles[hit + corner], distance: best };
+}

@@ -1,0 +1,48 @@
+// The shelf: all characters, and bringing one in.
+import { byId, call, megabytes, say, toast } from "./dom.js";
+
+const form = byId("bring-in");
+const said = byId("bring-in-said");
+
+async function bringIn(data) {
+  said.textContent = "Reading …";
+  try {
+    const { number } = await call("POST", "/api/characters", data);
+    location.href = `/c/${number}/model`;
+  } catch (error) {
+    said.textContent = [error.what, error.where && `(${error.where})`, error.todo].filter(Boolean).join(" ");
+  }
+}
+
+form.addEventListener("submit", (event) => {
+  event.preventDefault();
+  bringIn(new FormData(form));
+});
+form.addEventListener("dragover", (event) => { event.preventDefault(); form.classList.add("over"); });
+form.addEventListener("dragleave", () => form.classList.remove("over"));
+form.addEventListener("drop", (event) => {
+  event.preventDefault();
+  form.classList.remove("over");
+  if (!event.dataTransfer.files.length) return;
+  const data = new FormData();
+  data.set("file", event.dataTransfer.files[0]);
+  bringIn(data);
+});
+
+byId("demo").addEventListener("click", async () => {
+  try { location.href = `/c/${(await call("POST", "/api/demo")).number}/model`; } catch (error) { say(error); }
+});
+
+byId("compact").addEventListener("click", async () => {
+  try {
+    const { before, after } = await call("POST", "/api/compact");
+    toast(`${megabytes(before)} became ${megabytes(after)}. Milestones are all there.`);
+  } catch (error) { say(error); }
+});
+
+for (const button of document.querySelectorAll("[data-delete]")) {
+  button.addEventListener("click", async () => {
+    if (!confirm(`Take ${button.dataset.name} off the shelf? Its ledger goes too; this can't be undone.`)) return;
+    try { await call("DELETE", `/api/c/${button.dataset.delete}`); location.reload(); } catch (error) { say(error); }
+  });
+}
