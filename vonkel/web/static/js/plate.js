@@ -22,7 +22,10 @@ export class Plate {
     this.stage = stage;
     this.events = events;
     this.lines = stage.querySelector("#line-canvas");
-    this.pen = this.lines.getContext("2d");
+    this.over = this.lines.getContext("2d");
+    this.papers = stage.querySelector("#paper-canvas");
+    this.under = this.papers.getContext("2d");
+    this.pen = this.over;
     const smooth = new URLSearchParams(location.search).get("aa") !== "0";
     this.renderer = new THREE.WebGLRenderer({ canvas: stage.querySelector("#mesh-canvas"), antialias: smooth, alpha: true });
     this.renderer.setPixelRatio(Math.min(devicePixelRatio, 2));
@@ -52,7 +55,7 @@ export class Plate {
   addView(name) {
     const title = { front: "front", side: "side", top: "top", free: "free view" }[name];
     const grow = h("button", { class: "quiet", title: `Make the ${title} large, or small again`, "aria-label": `${title} large or small` }, "⤢");
-    const div = h("div", { class: name, "data-view": name }, h("em", {}, title), grow);
+    const div = h("div", { class: `view-${name}`, "data-view": name }, h("em", {}, title), grow);
     grow.addEventListener("click", () => this.setLarge(this.large === name ? "" : name));
     this.stage.querySelector("#views").append(div);
     div.addEventListener("pointerdown", (e) => this.down(e, name), true);
@@ -164,8 +167,10 @@ export class Plate {
     this.width = w; this.high = high;
     this.renderer.setSize(w, high, false);
     const ratio = Math.min(devicePixelRatio, 2);
-    this.lines.width = w * ratio; this.lines.height = high * ratio;
-    this.pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+    for (const [canvas, pen] of [[this.lines, this.over], [this.papers, this.under]]) {
+      canvas.width = w * ratio; canvas.height = high * ratio;
+      pen.setTransform(ratio, 0, 0, ratio, 0, 0);
+    }
     for (const [name, view] of Object.entries(this.views)) {
       view.rect = this.rectFor(name, w, high);
       view.div.hidden = !view.rect;
@@ -179,9 +184,9 @@ export class Plate {
 
   rectFor(name, w, high) {
     if (this.large) return this.large === name ? { x: 0, y: 0, w, h: high } : null;
-    const s = this.sizes(), pad = 1.12;
+    const s = this.sizes();
     const split = Math.min(Math.max((w - RULER) * (s.x / (s.x + s.z)), 0.30 * w), 0.62 * w);
-    const row = Math.min(Math.max(high * (s.y / (s.y + s.z)) * pad, 0.45 * high), 0.62 * high);
+    const row = Math.min(Math.max(high * (s.y / (s.y + s.z)), 0.45 * high), 0.62 * high);
     return {
       front: { x: RULER, y: 0, w: split, h: row }, side: { x: RULER + split, y: 0, w: w - RULER - split, h: row },
       top: { x: RULER, y: row, w: split, h: high - row },
@@ -201,11 +206,11 @@ export class Plate {
     let scale = Infinity;
     for (const [name, [a, b]] of Object.entries(need)) {
       const r = this.views[name].rect;
-      if (r) scale = Math.min(scale, r.w / (1.1 * a), (r.h - 24) / (1.1 * b));
+      if (r) scale = Math.min(scale, r.w / (1.06 * a), (r.h - 30) / (1.04 * b));
     }
     this.scale = Number.isFinite(scale) ? scale : 300;
     const c = this.box.getCenter(new THREE.Vector3());
-    this.focus = [c.x, c.y + 6 / this.scale, c.z];
+    this.focus = [c.x, c.y + 9 / this.scale, c.z];
     this.draw();
   }
 
@@ -213,7 +218,7 @@ export class Plate {
     if (!this.box) return;
     this.fit();
     const c = this.box.getCenter(new THREE.Vector3()), s = this.sizes();
-    const far = 0.56 * Math.max(s.y, Math.hypot(s.x, s.z) * 0.8) / Math.tan((this.camera.fov * Math.PI) / 360);
+    const far = 0.66 * Math.max(s.y, Math.hypot(s.x, s.z) * 0.8) / Math.tan((this.camera.fov * Math.PI) / 360);
     this.camera.near = far / 50; this.camera.far = far * 20;
     this.camera.position.set(c.x + 0.46 * far, c.y + 0.16 * far, c.z + 0.88 * far);
     this.camera.updateProjectionMatrix();
@@ -418,8 +423,11 @@ export class Plate {
     gl.setClearColor(0, 0);
     gl.setScissor(0, 0, this.width, this.high);
     gl.clear();
-    this.pen.clearRect(0, 0, this.width, this.high);
+    for (const pen of [this.over, this.under]) pen.clearRect(0, 0, this.width, this.high);
+    this.pen = this.under;
     if (!this.large) this.paper();
+    else if (this.large !== "free") this.grid(this.large, this.views[this.large].rect);
+    this.pen = this.over;
     for (const [name, { rect }] of Object.entries(this.views)) {
       if (!rect) continue;
       gl.setViewport(rect.x, this.high - rect.y - rect.h, rect.w, rect.h);
@@ -433,7 +441,6 @@ export class Plate {
       this.pen.beginPath();
       this.pen.rect(rect.x, rect.y, rect.w, rect.h);
       this.pen.clip();
-      if (flat && this.large === name) this.grid(name, rect);
       if (this.marked.length) this.drawMarks(name);
       if (this.layers.joints) this.drawJoints(name);
       if (this.layers.controls && !this.controlsAway) this.drawControls(name);
@@ -470,8 +477,8 @@ export class Plate {
     if (low < r.h) { pen.beginPath(); pen.moveTo(r.x, low); pen.lineTo(end, low); pen.stroke(); }
     pen.setLineDash([5, 4]); pen.strokeStyle = EMBER; pen.lineWidth = 1;
     pen.beginPath(); pen.moveTo(r.x, high); pen.lineTo(end, high); pen.stroke(); pen.setLineDash([]);
-    pen.fillStyle = EMBER; pen.textAlign = "center"; pen.textBaseline = "bottom";
-    pen.fillText(length(this.box.max.y - this.box.min.y), r.x + r.w, high - 3);
+    pen.fillStyle = EMBER; pen.textAlign = "right"; pen.textBaseline = "bottom";
+    pen.fillText(length(this.box.max.y - this.box.min.y), end - 10, high - 3);
   }
 
   step() {
@@ -510,11 +517,11 @@ export class Plate {
     this.joints.forEach((j, i) => {
       const p = j.parent ? this.index.get(j.parent) : undefined;
       if (p === undefined) return;
-      const parent = this.joints[p], [x0, y0] = at[p], [x1, y1] = at[i], n = Math.hypot(x1 - x0, y1 - y0);
+      const [x0, y0] = at[p], [x1, y1] = at[i], n = Math.hypot(x1 - x0, y1 - y0);
       if (n < 3) return;
       const w = Math.min(Math.max(0.11 * n, 2), 8), ux = -(y1 - y0) / n, uy = (x1 - x0) / n;
       const mx = x0 + 0.46 * (x1 - x0), my = y0 + 0.46 * (y1 - y0);
-      const colour = SIDES[j.side === parent.side ? j.side : j.side];
+      const colour = SIDES[j.side];
       pen.beginPath(); pen.moveTo(x0, y0);
       pen.quadraticCurveTo(mx + 2 * w * ux, my + 2 * w * uy, x1, y1);
       pen.quadraticCurveTo(mx - 2 * w * ux, my - 2 * w * uy, x0, y0);

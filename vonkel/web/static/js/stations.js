@@ -45,7 +45,7 @@ function hierarchy(bench, extra = () => null) {
   const walk = (parent, depth) => {
     for (const j of children.get(parent) ?? []) {
       if (!words || j.name.toLowerCase().replaceAll("_", " ").includes(words)) {
-        rows.push(h("li", { style: `padding-left:${Math.min(depth, 11) * 9}px` },
+        rows.push(h("li", { style: `padding-left:${Math.min(depth, 12) * 7}px` },
           h("button", { "aria-selected": String(bench.plate.selected.joint === j.name), "data-joint": j.name, "data-keep": `j-${j.name}`, onclick: () => bench.selectJoint(j.name) },
             tag(j.side), h("span", { class: j.deforms ? "grow" : "grow helper" }, plainName(j.name)), extra(j))));
       }
@@ -114,8 +114,8 @@ const joints = {
       h("h2", {}, plainName(j.name), " ", tag(j.side)),
       h("p", { class: "soft" }, [j.parent ? `child of ${plainName(j.parent)}` : "root of all", j.deforms ? "deforms skin" : "helps"].join(" · ")),
       h("h3", {}, "Place"),
-      pairs(["to the left, cm", numberField("x", cm(j.place[0]), "cm", move(0))], ["from ground", numberField("y", cm(j.place[1] - b.state.low[1]), "cm", move(1))],
-        ["to the front", numberField("z", cm(j.place[2]), "cm", move(2))],
+      pairs(["to the left, cm", numberField("x", cm(j.place[0]), "cm", move(0))], ["from ground, cm", numberField("y", cm(j.place[1] - b.state.low[1]), "cm", move(1))],
+        ["to the front, cm", numberField("z", cm(j.place[2]), "cm", move(2))],
         child ? ["bone length", h("span", { class: "fig" }, length(Math.hypot(...j.place.map((v, i) => v - child.place[i]))))] : null),
       h("h3", {}, "Name and work"),
       pairs(["name", h("input", { type: "text", value: j.name, maxlength: 80, style: "width:150px", "aria-label": "Joint name", onchange: async (e) => { const name = e.target.value; if (await b.step("joints.rename", { joint: j.name, name })) b.selectJoint(name); } })],
@@ -224,7 +224,7 @@ async function showWeights(b, joint) {
 const skin = {
   large: "free", strip: true, layers: { controls: true }, levels: new Set(["body"]),
   left: (b) => [h("h2", {}, "Who holds the skin"), ...(b.state.joints.length ? [filtered(b, "jointFilter", `Filter ${b.state.joints.length} joints …`),
-    hierarchy(b, (j) => (b.state.skin?.holds[j.name] !== undefined ? h("span", { class: "bar", title: "its share of the skin" }, h("i", { style: `width:${Math.max(6, 100 * b.state.skin.holds[j.name])}%` })) : null))] : noJoints(b))],
+    hierarchy(b, (j) => (b.state.skin?.holds[j.name] !== undefined ? h("span", { class: "bar", title: "its share of the skin" }, h("i", { style: `width:${Math.max(6, 100 * Math.sqrt(b.state.skin.holds[j.name]))}%` })) : null))] : noJoints(b))],
   right: (b) => {
     const s = b.state.skin, n = h("input", { type: "number", value: String(s?.influences ?? 4), min: 1, max: 8, step: 1, "aria-label": "influences a point" });
     const fall = h("input", { type: "number", value: "5", min: 1, max: 12, step: 0.5, "aria-label": "falloff" });
