@@ -44,5 +44,5 @@ def eye(p, centre, radius, forward):
     """Colours of an eyeball by the angle from its line of sight."""
     cosine = (p - centre) @ forward / radius
     c = np.tile(SCLERA, (len(p), 1))
-    c = mix(c, IRIS, smooth(0.80, 0.84, cosine))
-    return mix(c, PUPIL, smooth(0.925, 0.945, cosine))
+    c = mix(c, IRIS, smooth(0.72, 0.78, cosine))
+    return mix(c, PUPIL, smooth(0.88, 0.95, cosine))

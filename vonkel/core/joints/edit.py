@@ -81,15 +81,27 @@ def move_joint(
     )
     moved = character.with_(joints=joints)
     touched = {n for m in moves for n in (m, character.joint(m).parent) if n}
-    return refreshed(turn_down_bones(moved, touched, keep_hinge=True))
+    return refreshed(turn_down_bones(moved, touched, keep_hinge=True), character)
 
 
-def refreshed(character: Character) -> Character:
-    """The character with every kit's controls made anew where its joints now are; kits, names and poses stay."""
+def refreshed(character: Character, before: Character | None = None) -> Character:
+    """The character with its kits' controls made anew where the joints now are; kits, names and poses stay.
+
+    With `before`, only kits that stand on a joint that moved or turned since, or hold the bone above one.
+    """
     from ..rig.kits import KINDS
 
-    controls = tuple(c for k in character.kits for c in KINDS[k.kind].controls(character, k))
-    return character.with_(controls=controls) if character.kits else character
+    stale = {k.name for k in character.kits}
+    if before is not None:
+        old = {j.name: j for j in before.joints}
+        moved = {j.name for j in character.joints if old.get(j.name) != j}
+        moved |= {character.joint(n).parent or n for n in moved}
+        stale = {k.name for k in character.kits if any(n in moved for names in k.joints.values() for n in names)}
+    if not stale:
+        return character
+    fresh = {k.name: KINDS[k.kind].controls(character, k) for k in character.kits if k.name in stale}
+    kept = {k.name: [c for c in character.controls if c.kit == k.name] for k in character.kits}
+    return character.with_(controls=tuple(c for k in character.kits for c in fresh.get(k.name, kept[k.name])))
 
 
 def descendants(character: Character, name: str) -> list[str]:

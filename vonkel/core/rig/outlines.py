@@ -20,32 +20,21 @@ def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, gr
     plane don't count.  Gaps are bridged, the line is evened and pushed out by `grow` plus 0.6 % of the height.
     Returns points in the frame's own coordinates, x = 0, metres; empty when the plane meets no surface.
     """
-    topo = topology_of(character)
-    local = (character.points - place) @ frame
-    tri = topo.triangles
-    skin = [p for p in character.parts if p.role == "skin" and not p.hidden] or list(character.parts)
-    keep = np.zeros(len(topo.sizes), bool)
-    for part in skin:
-        keep[part.faces[0] : part.faces[1]] = True
-    x = local[:, 0][tri]
-    tri = tri[keep[topo.triangle_face] & (x.min(1) <= 0) & (x.max(1) > 0)]
+    tri = _skin_triangles(character)
+    x = ((character.points - place) @ frame[:, 0])[tri]
+    tri = tri[(np.minimum(np.minimum(x[:, 0], x[:, 1]), x[:, 2]) <= 0) & (np.maximum(np.maximum(x[:, 0], x[:, 1]), x[:, 2]) > 0)]
     if not len(tri):
         return ()
-    a, b = [], []
-    corner = local[tri]
+    corner = (character.points[tri] - place) @ frame
     above = corner[:, :, 0] > 0
-    for i, j in ((0, 1), (1, 2), (2, 0)):  # each crossing triangle has two crossed edges
+    crossings = np.full((len(tri), 3, 2), np.nan)
+    for k, (i, j) in enumerate(((0, 1), (1, 2), (2, 0))):  # each crossing triangle has two crossed edges
         crossed = above[:, i] != above[:, j]
-        p, q = corner[:, i], corner[:, j]
-        t = np.where(crossed, p[:, 0] / np.where(crossed, p[:, 0] - q[:, 0], 1.0), 0.0)
-        point = p[:, 1:] + t[:, None] * (q[:, 1:] - p[:, 1:])
-        (a if not a else b).append(np.where(crossed[:, None], point, np.nan))
-        if len(b) == 2:
-            break
-    points = np.stack([a[0], b[0], b[1]], 1)
-    ends = np.array([row[~np.isnan(row[:, 0])][:2] for row in points if (~np.isnan(row[:, 0])).sum() >= 2])
-    if not len(ends):
-        return ()
+        p, q = corner[crossed, i], corner[crossed, j]
+        t = (p[:, 0] / (p[:, 0] - q[:, 0]))[:, None]
+        crossings[crossed, k] = p[:, 1:] + t * (q[:, 1:] - p[:, 1:])
+    two = np.argsort(np.isnan(crossings[:, :, 0]), axis=1, kind="stable")[:, :2]
+    ends = np.take_along_axis(crossings, two[:, :, None], 1)
     angles = 2 * pi * np.arange(RAYS) / RAYS
     ray = np.stack([np.cos(angles), np.sin(angles)], 1)
     p, d = ends[:, 0], ends[:, 1] - ends[:, 0]
@@ -65,6 +54,24 @@ def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, gr
         radius = (np.roll(radius, 1) + 2 * radius + np.roll(radius, -1)) / 4
     radius = radius * grow + 0.006 * character.size
     return tuple((0.0, round(float(r * c), 5), round(float(r * s), 5)) for r, (c, s) in zip(radius, ray, strict=True))
+
+
+_skins: dict[str, np.ndarray] = {}
+
+
+def _skin_triangles(character: Character) -> np.ndarray:
+    """(t, 3) triangles of the visible skin parts (of all parts where none is skin); kept for the last few meshes."""
+    parts = [p for p in character.parts if p.role == "skin" and not p.hidden] or list(character.parts)
+    key = character.arrays.hash_of("face_corners") + ",".join(str(p.faces) for p in parts)
+    if key not in _skins:
+        topo = topology_of(character)
+        keep = np.zeros(len(topo.sizes), bool)
+        for part in parts:
+            keep[part.faces[0] : part.faces[1]] = True
+        while len(_skins) >= 4:
+            _skins.pop(next(iter(_skins)))
+        _skins[key] = topo.triangles[keep[topo.triangle_face]]
+    return _skins[key]
 
 
 def ring(radius: float, count: int = 24) -> Outline:

@@ -190,6 +190,7 @@ class Bench {
   // -- the page ----------------------------------------------------------------------------------------------------
   go(station) {
     if (!STATIONS[station]) return;
+    if (!STATIONS[station].strip) this.trial = "";  // trial poses have no control values to go on from
     this.station = station;
     history.pushState({}, "", `/c/${this.number}/${station}${location.search}`);
     this.heads();

@@ -159,7 +159,7 @@ export function channelSlider(b, control, k) {
     oninput: (e) => { field.value = Number(e.target.value).toFixed(k.kind === "value" ? 2 : 1); b.setChannel(control, k.name, Number(e.target.value) / out, false); },
     onchange: (e) => b.setChannel(control, k.name, Number(e.target.value) / out, true),
   });
-  return h("div", { class: "slider" }, h("span", {}, `${k.label ?? k.name}${unit ? ` ${unit}` : ""}`), slide, field);
+  return h("div", { class: "slider" }, h("span", {}, `${k.name}${unit ? `, ${unit}` : ""}`), slide, field);
 }
 
 function poseSheet(b) {
