@@ -153,8 +153,10 @@ def turn_down_bones(
     """
     axes: dict[str, np.ndarray] = {}
     joints = list(character.joints)
+    all_axes = matrix_from_quaternion(np.array([j.turn for j in joints])) if joints else np.zeros((0, 3, 3))
+    olds = {j.name: m for j, m in zip(joints, all_axes, strict=True)}
     for j in joints:
-        old = matrix_from_quaternion(j.turn)
+        old = olds[j.name]
         if which is not None and j.name not in which:
             axes[j.name] = old
             continue
@@ -177,7 +179,8 @@ def turn_down_bones(
     for j in joints:
         if j.name not in axes:
             axes[j.name] = mirrored_axes(axes[opposite_name(j.name)])
-    return character.with_(joints=tuple(turned(j, axes[j.name]) for j in joints))
+    same = {j.name for j in joints if axes[j.name] is olds[j.name]}  # untouched turns stay exactly as they are
+    return character.with_(joints=tuple(j if j.name in same else turned(j, axes[j.name]) for j in joints))
 
 
 def bend_hinge(character: Character, joint: Joint, child: Joint) -> np.ndarray:
