@@ -1,0 +1,41 @@
+"""The demo biped, rigged, in two sizes."""
+
+from pathlib import Path
+
+import numpy as np
+
+import vonkel
+from vonkel.core.character import Character
+from vonkel.core.formats import read_character
+from vonkel.core.formats.mesh import RawMesh, character_from_mesh
+from vonkel.core.geometry.topology import topology_of
+from vonkel.steps import load_recipe, run_recipe
+
+OTTER = Path(vonkel.__file__).parent / "demo/data/otter.obj"
+
+
+def rigged(fine: bool = False) -> Character:
+    """Lutra bound by the built-in recipe; `fine`: every face cut in four, about 73 k points."""
+    c = read_character("otter.obj", OTTER.read_bytes(), "Lutra")
+    return run_recipe(subdivided(c) if fine else c, load_recipe("biped"))[0]
+
+
+def subdivided(c: Character) -> Character:
+    """Each face cut into quads at edge middles and its centre (no smoothing)."""
+    topo = topology_of(c)
+    n, e = len(c.points), topo.edges
+    codes = e[:, 0].astype(np.int64) * n + e[:, 1]
+    a, b = topo.corners, topo.corner_next
+    middle = n + np.searchsorted(codes, np.minimum(a, b) * n + np.maximum(a, b))
+    sums = np.add.reduceat(c.points[topo.corners], topo.starts[:-1], axis=0)
+    points = np.concatenate([c.points, c.points[e].mean(1), sums / topo.sizes[:, None]])
+    face = topo.corner_face
+    order = np.arange(len(a))
+    before = order - 1
+    before[topo.starts[:-1]] = topo.starts[1:] - 1
+    quads = np.stack([a, middle, n + len(e) + face, middle[before]], 1)
+    piece = np.zeros(len(topo.sizes), np.int64)
+    for i, p in enumerate(c.parts):
+        piece[p.faces[0] : p.faces[1]] = i
+    mesh = RawMesh(points, np.arange(0, 4 * len(quads) + 1, 4), quads.ravel(), piece[face], [p.name for p in c.parts])
+    return character_from_mesh(mesh, c.name)
