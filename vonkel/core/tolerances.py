@@ -1,6 +1,7 @@
 """Every tolerance and limit of the core, in one place.  Metres and radians."""
 
 SAME_PLACE = 1e-9  # two joint places closer than this are one place
+SAME_FRAME = 1e-12  # entries of two frames that differ by less are the same frame
 PAIR = 1e-5  # left and right partners may differ by this share of the body height
 PLANE = 1e-6  # a point nearer to the body plane than this share of the height lies on it
 STRAIGHT = 0.0175  # 1 degree: an IK chain straighter than this has no bend to follow

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..character import Character, Control, Joint
+from ..tolerances import SAME_FRAME
 from .frames import IDENTITY, Frame, compose, inverse, rest_frame, turn_from_angles
 from .program import Operation, State, Values
 
@@ -67,6 +68,12 @@ class Builder:
 
             return Operation(sentence, (), (child,), stay)
         source = self.slots[parent]
+        if all(abs(a - b) < SAME_FRAME for a, b in zip(local, IDENTITY, strict=True)):
+
+            def same(state: State, values: Values) -> None:
+                state[out] = state[source]
+
+            return Operation(sentence, (parent,), (child,), same)
 
         def run(state: State, values: Values) -> None:
             state[out] = compose(state[source], local)

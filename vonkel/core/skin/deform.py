@@ -7,7 +7,6 @@ import numpy as np
 from ..character import Character
 from ..geometry.rotations import matrix_from_quaternion
 from ..rig.program import Pose
-from . import reference
 
 
 def rest_inverses(character: Character) -> np.ndarray:
@@ -87,8 +86,9 @@ class Deformer:
         return out
 
     def _dual(self, points: np.ndarray, matrices: np.ndarray) -> np.ndarray:
-        from .kernels import dual
+        from .kernels import dual, dual_quaternions
 
-        q = reference.dual_quaternions(matrices).astype(np.float32)
+        q = np.empty((len(matrices), 8), np.float32)
+        dual_quaternions(np.ascontiguousarray(matrices), q)
         dual(points, self.joints, self.weights, q, self._out)
         return self._out

@@ -89,3 +89,41 @@ def dual(points, joints, weights, q, out):
         out[i, 0] = x + s2 * (c * tz - d * ty + a * f - e * b + c * h - d * g)
         out[i, 1] = y + s2 * (d * tx - b * tz + a * g - e * c + d * f - b * h)
         out[i, 2] = z + s2 * (b * ty - c * tx + a * h - e * d + b * g - c * f)
+
+
+@numba.njit(cache=True, nogil=True)
+def dual_quaternions(m, out):
+    """Rigid matrices m (j, 3, 4) float64 → out (j, 8) float32: rotation (w, x, y, z), then ½ t q."""
+    for j in range(len(m)):
+        a, b, c = m[j, 0, 0], m[j, 1, 1], m[j, 2, 2]
+        t = a + b + c
+        if t > 0.0:
+            s = 2.0 * np.sqrt(t + 1.0)
+            w = 0.25 * s
+            x = (m[j, 2, 1] - m[j, 1, 2]) / s
+            y = (m[j, 0, 2] - m[j, 2, 0]) / s
+            z = (m[j, 1, 0] - m[j, 0, 1]) / s
+        elif a >= b and a >= c:
+            s = 2.0 * np.sqrt(1.0 + a - b - c)
+            w = (m[j, 2, 1] - m[j, 1, 2]) / s
+            x = 0.25 * s
+            y = (m[j, 0, 1] + m[j, 1, 0]) / s
+            z = (m[j, 0, 2] + m[j, 2, 0]) / s
+        elif b >= c:
+            s = 2.0 * np.sqrt(1.0 + b - a - c)
+            w = (m[j, 0, 2] - m[j, 2, 0]) / s
+            x = (m[j, 0, 1] + m[j, 1, 0]) / s
+            y = 0.25 * s
+            z = (m[j, 1, 2] + m[j, 2, 1]) / s
+        else:
+            s = 2.0 * np.sqrt(1.0 + c - a - b)
+            w = (m[j, 1, 0] - m[j, 0, 1]) / s
+            x = (m[j, 0, 2] + m[j, 2, 0]) / s
+            y = (m[j, 1, 2] + m[j, 2, 1]) / s
+            z = 0.25 * s
+        p, q, r = 0.5 * m[j, 0, 3], 0.5 * m[j, 1, 3], 0.5 * m[j, 2, 3]
+        out[j, 0], out[j, 1], out[j, 2], out[j, 3] = w, x, y, z
+        out[j, 4] = -p * x - q * y - r * z
+        out[j, 5] = p * w + q * z - r * y
+        out[j, 6] = q * w + r * x - p * z
+        out[j, 7] = r * w + p * y - q * x
