@@ -38,16 +38,35 @@ class Topology:
 
     @cached_property
     def triangles(self) -> np.ndarray:
-        """(t, 3) int32: each face as a fan from its first corner."""
+        """(t, 3) int32: each face as a fan, usually from its first corner."""
         return self.corners[self.triangle_corners].astype(np.int32)
 
     @cached_property
     def triangle_corners(self) -> np.ndarray:
-        """(t, 3) the corner indices that `triangles` takes its points from."""
+        """(t, 3) the corner indices that `triangles` takes its points from.
+
+        A quad is cut from its first corner unless that cut runs along an edge of the mesh, or along another quad's
+        cut; cut there, the triangles of a closed mesh would not be closed.
+        """
         n = np.maximum(self.sizes - 2, 0)
         first = np.repeat(self.starts[:-1], n)
         step = np.arange(n.sum()) - np.repeat(np.cumsum(n) - n, n)
-        return np.stack([first, first + step + 1, first + step + 2], 1)
+        fan = np.stack([first, first + step + 1, first + step + 2], 1)
+        quads = np.flatnonzero(self.sizes == 4)
+        if len(quads):
+            start = self.starts[quads]
+            a, c = self.corners[start], self.corners[start + 2]
+            cut = np.minimum(a, c) * self.count + np.maximum(a, c)
+            _, seen = np.unique(cut, return_index=True)
+            other = np.isin(cut, self._edge_table[0])
+            again = np.ones(len(cut), bool)
+            again[seen] = False
+            other |= again
+            row = (np.cumsum(n) - n)[quads[other]]
+            s = start[other]
+            fan[row] = np.stack([s + 1, s + 2, s + 3], 1)
+            fan[row + 1] = np.stack([s + 1, s + 3, s], 1)
+        return fan
 
     @cached_property
     def triangle_face(self) -> np.ndarray:

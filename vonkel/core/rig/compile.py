@@ -67,7 +67,7 @@ def in_order(operations: list[Operation]) -> list[Operation]:
         for w in o.writes:
             if w in writer:
                 raise StepRefused(
-                    f"Two operations move {w.split(':', 1)[1]}.",
+                    f"Two operations move {w.split(':', 1)[-1]}.",
                     f"“{operations[writer[w]].sentence}” and “{o.sentence}”",
                     "Take one of the two kits off.",
                 )
