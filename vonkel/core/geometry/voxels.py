@@ -25,10 +25,10 @@ def _winding_along_z(points, triangles, low, h, shape, out):
         area = (b[0] - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (b[1] - a[1])
         if area == 0.0:
             continue
-        i0 = max(0, int(math.ceil((min(a[0], b[0], c[0]) - low[0]) / h - 0.5)))
-        i1 = min(nx - 1, int(math.floor((max(a[0], b[0], c[0]) - low[0]) / h - 0.5)))
-        j0 = max(0, int(math.ceil((min(a[1], b[1], c[1]) - low[1]) / h - 0.5)))
-        j1 = min(ny - 1, int(math.floor((max(a[1], b[1], c[1]) - low[1]) / h - 0.5)))
+        i0 = max(0, int(math.ceil((min(a[0], b[0], c[0]) - low[0]) / h - 0.501)))
+        i1 = min(nx - 1, int(math.floor((max(a[0], b[0], c[0]) - low[0]) / h - 0.499)))
+        j0 = max(0, int(math.ceil((min(a[1], b[1], c[1]) - low[1]) / h - 0.501)))
+        j1 = min(ny - 1, int(math.floor((max(a[1], b[1], c[1]) - low[1]) / h - 0.499)))
         for i in range(i0, i1 + 1):
             # A shift of an irrational share of a cell keeps lines off edges and points of tidy models.
             x = low[0] + (i + 0.5 + 1.234567e-5) * h
