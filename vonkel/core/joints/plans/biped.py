@@ -206,18 +206,46 @@ def _find_arm(character: Character, solid: Solid, branches: list[lm.Tip], centre
         return None
     tip = max(out, key=lambda b: abs(b.place[0]) + 0.3 * b.length)
     place = tip.place * [np.sign(tip.place[0]), 1, 1]
-    meet = tip.meet * [np.sign(tip.place[0]), 1, 1]
     cell = int(solid.nearest(place[None])[0])
     path = lm.way(solid, cell, centre)
+    shoulder, s = _shoulder(solid, path, 0.5 * leg.hip[0])
     along = lm.lengths_along(path)
-    pit = int(np.argmin(np.linalg.norm(path - meet, axis=1)))
-    thick = solid.depth[solid.nearest(path[int(0.5 * pit) : max(pit, 2)])]
-    s = along[pit] + 1.0 * float(np.median(thick))
-    x = np.interp(s, along, path[:, 0])
-    least = 0.5 * leg.hip[0]
-    if x < least:  # never past the middle of the chest
-        s = float(np.interp(-least, -path[:, 0], along)) if (path[:, 0] >= least).any() else along[pit]
-    return Arm(path[along <= s], lm.at_length(path, s), place, float(s))
+    path = np.concatenate([path[along < s], shoulder[None]])
+    return Arm(path, shoulder, place, float(lm.lengths_along(path)[-1]))
+
+
+def _shoulder(solid: Solid, path: np.ndarray, least: float) -> tuple[np.ndarray, float]:
+    """The shoulder joint, and the length along the path (from the fingertip) where the arm leaves the trunk.
+
+    Upright slices x = constant are followed inwards: where the piece that holds the arm grows to more than twice
+    the arm's own slice the trunk begins.  The joint lies a little further in, straight on along the arm.
+    """
+    along = lm.lengths_along(path)
+    xs = np.arange(path[:, 0].max(), least, -solid.h)
+    areas, at = [], []
+    for x in xs:
+        here = np.flatnonzero(path[:, 0] >= x)
+        point = path[here[-1]] if len(here) else path[0]
+        area = lm.upright_area(solid, np.array([x, point[1], point[2]]))
+        areas.append(area)
+        at.append(along[here[-1]] if len(here) else 0.0)
+    areas_, at_ = np.array(areas), np.array(at)
+    # The arm's own slice: between a third and two thirds of the way to where the trunk surely is.
+    outer = (at_ > 0.35 * at_[-1]) & (at_ < 0.7 * at_[-1])
+    own = float(np.median(areas_[outer])) if outer.any() else float(np.median(areas_))
+    grown = np.flatnonzero((areas_ > 2.2 * own) & (at_ > 0.5 * at_[-1]))
+    k = int(grown[0]) if len(grown) else len(xs) - 1
+    s = float(at_[k])
+    edge = lm.at_length(path, s)
+    back = lm.at_length(path, max(s - 0.35 * s, 0.0))
+    way = (edge - back) / max(float(np.linalg.norm(edge - back)), 1e-9)
+    thick = float(np.median(solid.depth[solid.nearest(np.array([back, 0.5 * (back + edge)]))]))
+    shoulder = edge + way * 0.5 * thick
+    if shoulder[0] < least:
+        shoulder = edge
+    if not solid.contains(shoulder[None])[0]:
+        shoulder = solid.centres[solid.nearest(shoulder[None])[0]]
+    return shoulder, s
 
 
 def _lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: Arm | None, options: BipedOptions) -> None:

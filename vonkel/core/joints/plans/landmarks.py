@@ -97,6 +97,21 @@ def slice_near(solid: Solid, place: np.ndarray) -> Slice | None:
     return min(pieces, key=gap) if pieces else None
 
 
+def upright_area(solid: Solid, place: np.ndarray) -> float:
+    """Square metres of the piece of the slice x = place[0] that holds the place, or lies nearest to it."""
+    i = int(np.clip((place[0] - solid.low[0]) / solid.h, 0, solid.inside.shape[0] - 1))
+    marks, count = label(solid.inside[i])
+    if not count:
+        return 0.0
+    j, k = (np.clip(int((place[a] - solid.low[a]) / solid.h), 0, solid.inside.shape[a] - 1) for a in (1, 2))
+    mark = marks[j, k]
+    if mark == 0:
+        found = np.argwhere(marks > 0)
+        nearest = found[np.argmin(((found - [j, k]) ** 2).sum(1))]
+        mark = marks[tuple(nearest)]
+    return float((marks == mark).sum()) * solid.h**2
+
+
 def deepest_in_middle(solid: Solid, y: float, near_z: float | None = None, reach: float = np.inf) -> np.ndarray | None:
     """(3,) the deepest place of the body plane x = 0 at height y, within `reach` of near_z."""
     c = solid.centres
