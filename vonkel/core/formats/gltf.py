@@ -51,6 +51,8 @@ def _read_mesh(tree: Tree) -> RawMesh:
                 raise BadFile(f"A face names point {index.max() + 1}, but there are {len(p)}.", tree.name, "Export again.")
             used = np.zeros(len(p), bool)
             used[index.ravel()] = True
+            if not np.isfinite(p).all():
+                raise BadFile(f"“{label}” has places that are not numbers.", tree.name, "Mend it and export again.")
             placed = p @ world[:3, :3].T + world[:3, 3]
             if np.linalg.det(world[:3, :3]) < 0:
                 index = index[:, ::-1]
@@ -399,10 +401,14 @@ def _parents_first(joints: list[Joint]) -> list[Joint]:
     out: list[Joint] = []
     waiting = list(joints)
     while waiting:
-        ready = [j for j in waiting if j.parent in placed]
-        if not ready:
+        later = []
+        for j in waiting:  # in the order given wherever that has parents first already
+            if j.parent in placed:
+                out.append(j)
+                placed.add(j.name)
+            else:
+                later.append(j)
+        if len(later) == len(waiting):
             raise ValueError("joints hang below themselves")
-        out += ready
-        placed |= {j.name for j in ready}
-        waiting = [j for j in waiting if j.name not in placed]
+        waiting = later
     return out

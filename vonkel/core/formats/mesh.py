@@ -89,7 +89,7 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
     if len(used) > MAX_PARTS:
         raise TooLarge(f"The mesh has {len(used)} parts; Vonkel takes {MAX_PARTS} at most.", where, "Join some.")
     place_of_root = {int(r): i for i, r in enumerate(used)}
-    part_of_point = np.array([place_of_root[int(r)] for r in roots])[owner] if n else owner
+    part_of_point = np.array([place_of_root.get(int(r), 0) for r in roots])[owner] if n else owner
     order = np.argsort(part_of_point, kind="stable")
     new_index = np.empty(n, np.int64)
     new_index[order] = np.arange(n)

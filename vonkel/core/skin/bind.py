@@ -17,7 +17,7 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from ..character import Character, Skin
+from ..character import Character, Joint, Skin
 from ..errors import StepRefused
 from ..geometry.topology import point_normals, topology_of
 from ..geometry.voxels import STEP_LENGTHS, Solid, distances_through, solid_from_mesh
@@ -48,13 +48,21 @@ def bones_of(character: Character) -> list[Bone]:
         kids = [c for c in character.children.get(j.name, ()) if c.role not in ("eye",)]
         main = [c for c in kids if c.side == j.side] or kids
         ends = [np.array(c.place) for c in main[:1]] if j.role not in ("hand", "foot") else [np.array(c.place) for c in main]
-        segments = [[start, e] for e in ends] or [[start, start]]
+        segments = [[start, e] for e in ends] or [[start, _run_on(character, j)]]
         for held in character.children.get(j.name, ()):  # what rides rigidly on a joint is part of its reach: the
             if held.role in RIGID_ROLES:  # muzzle belongs to the head, however near the neck runs below it
                 tip = next((np.array(c.place) for c in character.children.get(held.name, ())), np.array(held.place))
                 segments += [[start, np.array(held.place)], [np.array(held.place), tip]]
         found.append(Bone(j.name, np.array(segments)))
     return found
+
+
+def _run_on(character: Character, joint: Joint) -> np.ndarray:
+    """Where the bone of a joint without a child ends: straight on from its parent's, nearly as long."""
+    start = np.array(joint.place)
+    if joint.parent is None:
+        return start
+    return start + 0.8 * (start - np.array(character.joint(joint.parent).place))
 
 
 def distance_to_segments(points: np.ndarray, segments: np.ndarray) -> np.ndarray:
