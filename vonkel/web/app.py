@@ -34,6 +34,7 @@ def create_app(settings: Settings) -> FastAPI:
     app.state.workshop = Workshop(settings.store)
     app.state.jobs = Jobs()
     app.state.templates = Jinja2Templates(HERE / "templates")
+    app.state.templates.env.globals["import_map"] = guard.IMPORT_MAP
     app.add_middleware(guard.Guard)
     app.add_exception_handler(VonkelError, _said)
     app.add_exception_handler(RequestValidationError, _malformed)

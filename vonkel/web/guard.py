@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 from urllib.parse import urlsplit
 
@@ -9,11 +11,22 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from ..core.tolerances import MAX_FILE_BYTES
 
+IMPORT_MAP = json.dumps(
+    {
+        "imports": {
+            "three": "/static/vendor/three/three.module.js",
+            "three/loader": "/static/vendor/three/loaders/GLTFLoader.js",
+            "three/orbit": "/static/vendor/three/controls/OrbitControls.js",
+        }
+    }
+)
+_MAP_HASH = base64.b64encode(hashlib.sha256(IMPORT_MAP.encode()).digest()).decode()
+
 OURS = {"127.0.0.1", "localhost", "::1"}
 MAX_BODY = MAX_FILE_BYTES + 1024 * 1024
 POLICY = (
     "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; script-src 'self' "
-    "'nonce-vonkel-map'; connect-src 'self' ws://127.0.0.1:* ws://localhost:*; frame-ancestors 'none'; base-uri 'none'"
+    f"'sha256-{_MAP_HASH}'; connect-src 'self' ws://127.0.0.1:* ws://localhost:*; frame-ancestors 'none'; base-uri 'none'"
 )
 HEADERS = (
     (b"content-security-policy", POLICY.encode()),

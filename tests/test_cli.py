@@ -1,0 +1,78 @@
+"""The command line, as a person or a script would use it."""
+
+import json
+import subprocess
+import sys
+
+import pytest
+
+from tests.conftest import ROOT
+from vonkel.demo import DATA
+from vonkel.steps import STEPS
+
+
+def vonkel(*words, ok=True):
+    done = subprocess.run([sys.executable, "-m", "vonkel.cli", *map(str, words)], capture_output=True, text=True, cwd=ROOT)
+    assert not ok or done.returncode == 0, done.stderr
+    return done
+
+
+def test_the_whole_job_without_a_server(tmp_path):
+    out, report = tmp_path / "otter.glb", tmp_path / "report.json"
+    said = json.loads(vonkel("apply", "biped", "--model", DATA / "otter.obj", "--out", out, "--report", report).stdout)
+    assert said["counts"]["joints"] > 60 and out.stat().st_size > 500_000
+    written = json.loads(report.read_text())
+    assert written["vonkel_report"] == 1 and written["counts"]["controls"] > 40 and "3 skin.bind" in written["times_s"]
+    assert len(written["trials"]) >= 10 and written["trials"][0]["badness"] >= written["trials"][-1]["badness"]
+    assert not [f for f in written["findings"] if f["level"] == "must"]
+    found = vonkel("check", out)
+    assert isinstance(json.loads(found.stdout), list)
+    cards = json.loads(vonkel("trial", out).stdout)
+    assert {c["name"] for c in cards} == {c["name"] for c in written["trials"]}
+    one = {c["name"]: c for c in cards}["sit"]["edge_stretch_most"]
+    assert one == pytest.approx({c["name"]: c for c in written["trials"]}["sit"]["edge_stretch_most"], rel=0.02)
+
+
+def test_stored_characters_step_by_step(tmp_path):
+    mesh = tmp_path / "box.obj"
+    mesh.write_text("v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nv 0 0 1\nv 1 0 1\nv 1 1 1\nv 0 1 1\nf 1 4 3 2\nf 5 6 7 8\nf 1 2 6 5\nf 3 4 8 7\nf 2 3 7 6\nf 1 5 8 4\n")
+    store = ("--store", tmp_path / "store")
+    number = json.loads(vonkel("new", mesh, "--name", "Box", *store).stdout)["character"]
+    vonkel("apply", "model.resize", "--character", number, "--params", '{"metres": 0.5}', *store)
+    vonkel("export", number, tmp_path / "box2.obj", *store)
+    from vonkel.core.formats import read_character
+
+    assert read_character("b.obj", (tmp_path / "box2.obj").read_bytes()).height == pytest.approx(0.5)
+    assert vonkel("check", number, *store).returncode == 0
+
+
+@pytest.mark.parametrize(
+    "words, code, said",
+    [
+        (["new", "nowhere.obj"], 4, "no file nowhere.obj"),
+        (["apply", "biped"], 2, "Say what to work on"),
+        (["apply", "no such recipe", "--model", DATA / "otter.obj"], 4, "no recipe"),
+        (["apply", "model.resize", "--model", DATA / "otter.obj", "--params", "{"], 2, "not JSON"),
+        (["apply", "model.resize", "--model", DATA / "otter.obj", "--params", '{"metres": -1}'], 2, "“metres”"),
+        (["check", ROOT / "README.md"], 3, "can't read"),
+        (["trial", DATA / "otter.obj"], 2, "no skin"),
+        (["serve", "--host", "0.0.0.0"], 2, "other machines"),
+    ],
+)
+def test_refusals_are_one_line_and_a_code(words, code, said):
+    done = vonkel(*words, ok=False)
+    assert done.returncode == code and said in done.stderr and "Traceback" not in done.stderr
+
+
+def test_lists_are_json_with_schemas():
+    assert {s["name"] for s in json.loads(vonkel("steps").stdout)} == set(STEPS)
+    assert {k["kind"] for k in json.loads(vonkel("kits").stdout)} >= {"arm", "leg", "body", "turns", "eyes"}
+    plans = json.loads(vonkel("plans").stdout)
+    assert plans[0]["name"] == "biped" and "spine" in plans[0]["options"]["properties"]
+
+
+def test_every_command_is_documented_and_has_help():
+    readme = (ROOT / "README.md").read_text()
+    for command in ("serve", "new", "apply", "trial", "export", "check", "steps", "kits", "plans"):
+        assert f"vonkel {command}" in readme, command
+        assert "Usage" in vonkel(command, "--help").stdout

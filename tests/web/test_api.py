@@ -1,0 +1,174 @@
+"""The web face: who may call, what comes back, how refusals look."""
+
+import base64
+import json
+import struct
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+from starlette.websockets import WebSocketDisconnect
+
+from tests.conftest import tube
+from tests.core.test_formats import BAD
+from vonkel.core.formats import obj
+from vonkel.core.formats.mesh import character_from_mesh
+from vonkel.core.rig import compile_rig
+from vonkel.core.skin import Deformer
+from vonkel.web.app import Settings, create_app
+
+
+@pytest.fixture
+def client(tmp_path):
+    return TestClient(create_app(Settings(tmp_path)), base_url="http://127.0.0.1:8321")
+
+
+@pytest.fixture
+def number(client):
+    data = obj.write(character_from_mesh(tube(), "tube"))
+    return client.post("/api/characters", files={"file": ("tube.obj", data)}).json()["number"]
+
+
+def test_foreign_hosts_and_origins_are_refused(client):
+    assert client.get("/").status_code == 200
+    assert client.get("/", headers={"host": "rebound.example:8321"}).status_code == 403
+    assert client.post("/api/compact", headers={"origin": "http://elsewhere.example"}).status_code == 403
+    assert client.post("/api/compact", headers={"origin": "http://127.0.0.1:9999"}).status_code == 403
+    assert client.post("/api/compact", headers={"origin": "http://127.0.0.1:8321"}).status_code == 200
+    with pytest.raises(WebSocketDisconnect), client.websocket_connect("ws://127.0.0.1:8321/live/1", headers={"origin": "http://elsewhere.example"}):
+        pass
+
+
+def test_too_large_bodies_are_refused_unread(client):
+    said = client.post("/api/characters", content=b"x", headers={"content-length": str(10**10)})
+    assert said.status_code == 413 and "more than Vonkel takes" in said.json()["error"]["what"]
+
+
+def test_pages_carry_a_policy_and_escape_names(client):
+    bad = "<img src=x onerror=alert(1)>"
+    data = obj.write(character_from_mesh(tube(), "tube"))
+    number = client.post("/api/characters", files={"file": ("t.obj", data)}, data={"name": bad}).json()["number"]
+    for path in ("/", f"/c/{number}/joints"):
+        page = client.get(path)
+        assert bad not in page.text and "&lt;img" in page.text
+        assert "default-src 'self'" in page.headers["content-security-policy"]
+    assert client.get(f"/api/c/{number}/recipe.json").headers["content-disposition"].count("<") == 0
+
+
+@pytest.mark.parametrize("what", BAD)
+def test_bad_uploads_get_one_clear_error_and_leave_nothing(client, what):
+    name, data, _ = BAD[what]
+    said = client.post("/api/characters", files={"file": (name, data)})
+    assert said.status_code in (413, 422) and said.json()["error"]["what"]
+    assert client.app.state.workshop.store.characters() == []
+
+
+def test_refusals_map_to_statuses(client, number):
+    def step(**body):
+        return client.post(f"/api/c/{number}/steps", json=body)
+
+    assert step(step="no.such").status_code == 404
+    assert step(step="joints.move", params={"joint": "x", "place": [0, 0, 0]}).status_code == 404
+    assert step(step="model.resize", params={"metres": 0}).status_code == 422
+    assert step(step="model.resize", params={"metres": 2}, position={"step": 999, "pose": 0}).status_code == 409
+    assert step(step="model.resize", params={"metres": 2}, nonsense=1).status_code == 422
+    assert client.get("/api/c/77").status_code == 404
+    page = client.get("/c/77/model", headers={"accept": "text/html"})
+    assert page.status_code == 404 and "no such character" in page.text
+    assert client.get(f"/c/{number}/nowhere").status_code == 404
+
+
+def test_state_mesh_and_undo(client, number):
+    state = client.get(f"/api/c/{number}").json()
+    assert state["counts"]["points"] == 274 and state["can_undo"] is False and state["stations"][0]["state"] == "full"
+    raw = client.get(f"/api/c/{number}/mesh/{state['mesh']}")
+    assert "immutable" in raw.headers["cache-control"]
+    size = struct.unpack("<I", raw.content[:4])[0]
+    assert json.loads(raw.content[4 : 4 + size]) == {"points": 274, "triangles": 544}
+    at = {"position": state["position"]}
+    moved = client.post(f"/api/c/{number}/steps", json={"step": "model.resize", "params": {"metres": 2.0}, **at}).json()
+    assert client.get(f"/api/c/{number}").json()["height"] == pytest.approx(2.0)
+    assert client.post(f"/api/c/{number}/undo", json=at).status_code == 409
+    assert client.post(f"/api/c/{number}/undo", json=moved).json()["position"] == state["position"]
+    rows = client.get(f"/api/c/{number}/ledger").json()["rows"]
+    assert [r["undone"] for r in rows] == [False, True] and rows[1]["sentence"] == "Set the height to 200 cm"
+
+
+def test_shapes_with_another_point_count_are_told(client, number):
+    data = obj.write(character_from_mesh(tube(9), "short"))
+    said = client.post(f"/api/c/{number}/shape", files={"file": ("s.obj", data)}, data={"name": "nod"})
+    assert said.status_code == 422 and "146 points, the character 274" in said.json()["error"]["what"]
+
+
+@pytest.fixture(scope="module")
+def posed(tmp_path_factory, otter):
+    app = create_app(Settings(tmp_path_factory.mktemp("live")))
+    number = app.state.workshop.add(otter, {}, "Brought in")
+    with TestClient(app, base_url="http://127.0.0.1:8321") as client:
+        yield client, number, app.state.workshop.store.position(number).step
+
+
+def read_frame(data, otter):
+    sequence, size = struct.unpack("<II", data[:8])
+    said, floats = json.loads(data[8 : 8 + size]), np.frombuffer(data, np.float32, offset=8 + size)
+    n, j = 3 * len(otter.points), 12 * len(otter.joints)
+    return sequence, said, floats[:n].reshape(-1, 3), floats[n : n + j].reshape(-1, 3, 4), floats[n + j :]
+
+
+def test_live_frames_are_what_the_core_computes(posed, otter):
+    client, number, step = posed
+    values = {"hand_L": {"move y": 0.2}, "shapes": {"mouth open": 0.5}}
+    expected = Deformer(otter).deform(compile_rig(otter).evaluate(values)).copy()
+    with client.websocket_connect(f"ws://127.0.0.1:8321/live/{number}") as socket:
+        socket.send_text(json.dumps({"seq": 5, "step": step, "kind": "pose", "values": values}))
+        sequence, said, points, joints, rest = read_frame(socket.receive_bytes(), otter)
+        assert sequence == 5 and np.array_equal(points, expected) and len(rest) == 12 * len(otter.controls)
+        to = [0.35, 0.6, 0.2]
+        socket.send_text(json.dumps({"seq": 6, "step": step, "kind": "move", "control": "hand_L", "to": to, "values": {}}))
+        _, said, _, joints, controls = read_frame(socket.receive_bytes(), otter)
+        names = list(compile_rig(otter).control_names)
+        frame = controls.reshape(-1, 3, 4)[names.index("hand_L")]
+        assert np.allclose(frame[:, 3], to, atol=1e-6) and set(said["values"]["hand_L"]) == {"move x", "move y", "move z"}
+        socket.send_text(json.dumps({"seq": 7, "step": step, "kind": "trial", "name": "sit", "heat": True}))
+        _, said, _, _, rest = read_frame(socket.receive_bytes(), otter)
+        assert said["controls"] == 0 and len(rest) == len(otter.points) and 0 < rest.max() <= 1
+        socket.send_text(json.dumps({"seq": 8, "step": step, "kind": "joint", "joint": "forearm_L", "to": [9, 9, 9]}))
+        data = socket.receive_bytes()
+        places = json.loads(data[8:])["places"]
+        assert np.allclose(np.array(places["forearm_L"]) * [-1, 1, 1], places["forearm_R"]) and max(places["forearm_L"]) < 2
+
+
+def test_live_refuses_nonsense_and_goes_on(posed, otter):
+    client, number, step = posed
+    bad = ["[]", "{", '{"seq": -1}', '{"step": "x"}', json.dumps({"step": step, "kind": "move", "control": "nobody", "to": [0, 0, 0]}),
+           json.dumps({"step": step, "kind": "move", "control": "hand_L", "to": [1e99, 0, "a"]}), json.dumps({"step": step, "kind": "trial", "name": "fly"})]  # fmt: skip
+    with client.websocket_connect(f"ws://127.0.0.1:8321/live/{number}") as socket:
+        for text in bad:
+            socket.send_text(text)
+            if text not in ("[]", "{"):
+                assert json.loads(socket.receive_text())["error"]["what"]
+        socket.send_text(json.dumps({"seq": 9, "step": step, "kind": "pose", "values": {"hand_L": {"move y": "NaN"}}}))
+        assert read_frame(socket.receive_bytes(), otter)[0] == 9
+
+
+def test_a_drag_never_queues_up(posed, otter):
+    """Two hundred wishes sent at once: few frames come back, and the last is of the newest wish."""
+    client, number, step = posed
+    with client.websocket_connect(f"ws://127.0.0.1:8321/live/{number}") as socket:
+        for i in range(1, 201):
+            socket.send_text(json.dumps({"seq": i, "step": step, "kind": "pose", "values": {"hand_L": {"move y": i / 1000}}}))
+        frames = []
+        while not frames or frames[-1] != 200:
+            frames.append(read_frame(socket.receive_bytes(), otter)[0])
+        assert frames == sorted(frames) and len(frames) < 150
+
+
+def test_trials_run_as_a_job_and_stay(posed):
+    client, number, _ = posed
+    job = client.post(f"/api/c/{number}/trials").json()["job"]
+    assert client.app.state.jobs.get(job["id"]).over.wait(60)
+    assert client.get(f"/api/jobs/{job['id']}").json()["state"] == "done"
+    cards = client.get(f"/api/c/{number}/trials").json()
+    assert cards["fresh"] and len(cards["cards"]) >= 10 and base64.b64decode(cards["cards"][0]["picture"])[:4] == b"\x89PNG"
+    report = client.get(f"/api/c/{number}/report.json").json()
+    assert report["trials_are_of_this_state"] and "picture" not in report["trials"][0]

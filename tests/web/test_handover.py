@@ -1,0 +1,91 @@
+"""What is handed over: the Khronos glTF validator finds no error, and three.js deforms it as Vonkel does."""
+
+import json
+import subprocess
+
+import numpy as np
+import pytest
+
+from tests.conftest import ROOT
+from tests.reference.test_skinning import random_pose
+from vonkel.core.formats import gltf
+from vonkel.core.formats.gltf_tree import Tree
+from vonkel.core.rig import compile_rig
+from vonkel.core.skin import Deformer
+from vonkel.workshop import Workshop
+
+
+def test_the_khronos_validator_finds_no_error(otter, tmp_path):
+    path = tmp_path / "otter.glb"
+    path.write_bytes(gltf.write_rigged(otter))
+    done = subprocess.run(["node", ROOT / "tests/web/validate.cjs", path], capture_output=True, text=True, cwd=ROOT, check=True)
+    report = json.loads(done.stdout)
+    assert report["issues"]["truncated"] is False
+    assert report["issues"]["numErrors"] == 0 and report["issues"]["numWarnings"] == 0, report["issues"]["messages"][:5]
+    assert report["info"]["totalVertexCount"] == len(otter.points) and report["info"]["hasSkins"] and report["info"]["hasMorphTargets"]
+
+
+SKIN = """async ({url, nodes, poses}) => {
+  const THREE = await import("three");
+  const { GLTFLoader } = await import("three/loader");
+  const gltf = await new Promise((ok, no) => new GLTFLoader().load(url, ok, undefined, no));
+  const objects = [];
+  for (const [name, index] of nodes) objects.push([name, await gltf.parser.getDependency("node", index)]);
+  const meshes = [];
+  gltf.scene.traverse((o) => { if (o.isSkinnedMesh) meshes.push(o); });
+  const out = [];
+  for (const {locals, shapes} of poses) {
+    for (const [name, o] of objects) {
+      const [t, q, s] = locals[name];
+      o.position.set(...t); o.quaternion.set(...q); o.scale.set(...s);
+    }
+    gltf.scene.updateMatrixWorld(true);
+    const places = [], v = new THREE.Vector3();
+    for (const m of meshes) {
+      m.skeleton.update();
+      if (m.morphTargetInfluences) shapes.forEach((x, i) => { m.morphTargetInfluences[i] = x; });
+      for (let i = 0; i < m.geometry.attributes.position.count; i++) { m.getVertexPosition(i, v); places.push(v.x, v.y, v.z); }
+    }
+    out.push(places);
+  }
+  return out;
+}"""
+
+
+def test_three_js_deforms_it_exactly_the_same(otter, server, browser):
+    """Random joint poses, a control pose, and a stretched arm (joint scale), with the morph target on."""
+    number = Workshop(server.store).add(otter, {}, "Brought in")
+    program, deformer = compile_rig(otter), Deformer(otter)
+    poses = [random_pose(otter, s, angle=0.6) for s in (1, 2)]
+    poses.append(program.evaluate({"hand_L": {"move y": 0.2}, "chest turn": {"turn x": 0.5}, "shapes": {"mouth open": 0.7}}))
+    poses.append(program.evaluate({"hand_L": {"move x": 0.4, "stretch": 1}, "foot_R": {"move z": -0.3, "stretch": 1}}))
+    assert poses[-1].scaled
+    tree = Tree("otter.glb", gltf.write_rigged(otter))
+    index = {n["name"]: i for i, n in enumerate(tree.json["nodes"]) if "mesh" not in n}
+    given = []
+    for pose in poses:
+        locals_ = {n: [v.tolist() for v in parts] for n, parts in gltf.baked(otter, pose).items()}
+        given.append({"locals": locals_, "shapes": [pose.shapes.get("mouth open", 0.0)]})
+    page = browser.new_page()
+    page.goto(server.base)
+    url = f"{server.base}/api/c/{number}/export.glb"
+    answers = page.evaluate(SKIN, {"url": url, "nodes": list(index.items()), "poses": given})
+    page.close()
+    for pose, places in zip(poses, answers, strict=True):
+        theirs = np.array(places).reshape(-1, 3)
+        ours = deformer.deform(pose, "linear")
+        assert theirs.shape == ours.shape
+        assert np.abs(theirs - ours).max() < 1e-5 * otter.height
+    moved = np.abs(np.array(answers[0]) - np.array(answers[1])).max()
+    assert moved > 0.05  # they were different poses
+
+
+@pytest.mark.parametrize("influences", [1, 6])
+def test_other_influence_counts_are_valid_too(tube_character, tmp_path, influences):
+    from vonkel.core.skin.bind import bind_skin
+
+    path = tmp_path / "tube.glb"
+    path.write_bytes(gltf.write_rigged(bind_skin(tube_character, influences)))
+    done = subprocess.run(["node", ROOT / "tests/web/validate.cjs", path], capture_output=True, text=True, cwd=ROOT, check=True)
+    report = json.loads(done.stdout)
+    assert report["issues"]["numErrors"] == 0, report["issues"]["messages"][:5]
