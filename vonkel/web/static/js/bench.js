@@ -259,9 +259,14 @@ class Bench {
   sheets() {
     const station = STATIONS[this.station], focus = document.activeElement?.dataset?.keep;
     const scroll = byId("left").scrollTop;
+    const typed = new Map([...document.querySelectorAll(".sheet input[type=text][data-keep]")].map((x) => [x.dataset.keep, x.value]));
     byId("left").replaceChildren(...station.left(this));
     byId("right").replaceChildren(...station.right(this), ...findingCards(this, this.station));
     byId("left").scrollTop = scroll;
+    for (const [keep, value] of typed) {  // what was typed but not yet used is not lost when the sheet is drawn anew
+      const again = document.querySelector(`[data-keep="${CSS.escape(keep)}"]`);
+      if (again && !again.value) again.value = value;
+    }
     if (focus) document.querySelector(`[data-keep="${CSS.escape(focus)}"]`)?.focus();
   }
 

@@ -163,10 +163,10 @@ export function channelSlider(b, control, k) {
 }
 
 function poseSheet(b) {
-  const name = h("input", { type: "text", placeholder: "name this pose", maxlength: 60, style: "width:150px", "aria-label": "Pose name" });
+  const name = h("input", { type: "text", placeholder: "name this pose", maxlength: 60, style: "width:150px", "aria-label": "Pose name", "data-keep": "pose-name" });
   const save = async () => {
     if (!name.value.trim()) { toast("Name the pose first."); return; }
-    await b.step("poses.save", { name: name.value.trim(), values: b.values });
+    if (await b.step("poses.save", { name: name.value.trim(), values: b.values })) { const field = document.querySelector("[data-keep=pose-name]"); if (field) field.value = ""; }
   };
   return [h("h3", {}, "Poses"), h("div", { class: "acts" }, name, button("Save", save, "small")),
     ...(b.state.poses.length ? [h("div", { class: "acts" }, b.state.poses.map((p) => button(plainName(p), () => { b.trial = p; b.pose(); b.foot(); }, "small quiet")))] : []),
