@@ -27,11 +27,17 @@ def main() -> None:
     finger = 0.0
     for f in ("point", "middle", "ring", "thumb"):
         near = np.linalg.norm(points - np.array(c.joint(f"{f}_end_L").place), axis=1) < 0.03
-        other = sum(w for j, w in weights.items() if j.endswith("_L") and j.startswith(("point", "middle", "ring", "thumb")) and not j.startswith(f))
+        other = sum(
+            w
+            for j, w in weights.items()
+            if j.endswith("_L") and j.startswith(("point", "middle", "ring", "thumb")) and not j.startswith(f)
+        )
         finger = max(finger, float(other[near].max()))
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(f"{len(c.points):,} points, {len(c.skin.joints)} joints: {min(times):.2f} s; largest memory {memory:.0f} MB")
-    print(f"other leg {leg:.3f}, forearm and hand on the torso {arm:.3f}, other finger {finger:.3f}, largest jump across an edge {jump:.2f}")
+    print(
+        f"other leg {leg:.3f}, forearm and hand on the torso {arm:.3f}, other finger {finger:.3f}, largest jump across an edge {jump:.2f}"
+    )
 
 
 if __name__ == "__main__":

@@ -45,8 +45,12 @@ def kernels(c):
     linear = best(lambda: k.linear4(source, deformer.joints, deformer.weights, flat, out))
     dual = best(lambda: k.dual(source, deformer.joints, deformer.weights, q, out))
     evaluate = best(lambda: program.evaluate(inputs))
-    print(f"  {len(source):,} points, {len(c.joints)} joints, {len(c.controls)} controls, {len(program.operations)} operations")
-    print(f"  evaluation {evaluate * 1e3:.2f} ms; copy {copy * 1e3:.3f} ms; linear {linear / copy:.1f}x copy; dual {dual / linear:.2f}x linear")
+    print(
+        f"  {len(source):,} points, {len(c.joints)} joints, {len(c.controls)} controls, {len(program.operations)} operations"
+    )
+    print(
+        f"  evaluation {evaluate * 1e3:.2f} ms; copy {copy * 1e3:.3f} ms; linear {linear / copy:.1f}x copy; dual {dual / linear:.2f}x linear"
+    )
     try:
         import igl
 
@@ -89,7 +93,9 @@ def round_trip(c):
             except Exception:
                 pass
 
-        server = uvicorn.Server(uvicorn.Config(app, port=8765, ws="wsproto", ws_per_message_deflate=False, log_level="warning"))
+        server = uvicorn.Server(
+            uvicorn.Config(app, port=8765, ws="wsproto", ws_per_message_deflate=False, log_level="warning")
+        )
         threading.Thread(target=server.run, daemon=True).start()
         while not server.started:
             time.sleep(0.05)

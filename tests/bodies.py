@@ -20,7 +20,16 @@ def joined(distances, k):
 
 # Segment lengths as shares of the standing height: Drillis & Contini 1966, as in Winter, Biomechanics and Motor
 # Control of Human Movement, figure 4.1 (values from memory): the same figures the plan falls back on.
-HUMAN = {"upper_arm": 0.186, "forearm": 0.146, "hand": 0.108, "thigh": 0.245, "shin": 0.246, "ankle": 0.039, "shoulder": 0.818, "hip": 0.530}
+HUMAN = {
+    "upper_arm": 0.186,
+    "forearm": 0.146,
+    "hand": 0.108,
+    "thigh": 0.245,
+    "shin": 0.246,
+    "ankle": 0.039,
+    "shoulder": 0.818,
+    "hip": 0.530,
+}
 
 
 def human_joints(height=1.75, droop=0.5):
@@ -53,7 +62,13 @@ def mannequin(height=1.75, cell=0.018, droop=0.5) -> RawMesh:
                 cone([0.03 * h, 0.72 * h, 0], [0.045 * h, 0.78 * h, 0], 0.058, 0.055), cone([0, 0.78 * h, -0.005 * h], [0, 0.86 * h, 0], 0.045, 0.03),
             ], 0.010 * h,
         )  # fmt: skip
-        skull = joined([cone([0, 0.87 * h, 0.012 * h], [0, 0.935 * h, 0], 0.042, 0.063), cone([0, 0.85 * h, 0], [0, 0.9 * h, 0], 0.03, 0.04)], 0.008 * h)
+        skull = joined(
+            [
+                cone([0, 0.87 * h, 0.012 * h], [0, 0.935 * h, 0], 0.042, 0.063),
+                cone([0, 0.85 * h, 0], [0, 0.9 * h, 0], 0.03, 0.04),
+            ],
+            0.008 * h,
+        )
         arm = joined(
             [cone(j["shoulder"], j["elbow"], 0.030, 0.024), cone(j["elbow"], j["wrist"], 0.024, 0.016), cone(j["wrist"], j["tip"] * [1, 1, 1] - [0.012 * h, 0, 0], 0.018, 0.014)],
             0.005 * h,
@@ -71,7 +86,9 @@ def wrapped(distance, low, high, cell) -> RawMesh:
     axes = [low[k] + cell * np.arange(n[k]) for k in range(3)]
     grid = np.stack(np.meshgrid(*axes, indexing="ij"), -1)
     d = distance(grid.reshape(-1, 3)).reshape(n)
-    corners = np.stack([d[i : n[0] - 1 + i, j : n[1] - 1 + j, k : n[2] - 1 + k] for i in (0, 1) for j in (0, 1) for k in (0, 1)], -1)
+    corners = np.stack(
+        [d[i : n[0] - 1 + i, j : n[1] - 1 + j, k : n[2] - 1 + k] for i in (0, 1) for j in (0, 1) for k in (0, 1)], -1
+    )
     crossed = (corners.min(-1) < 0) & (corners.max(-1) >= 0)
     number = np.full(crossed.shape, -1)
     number[crossed] = np.arange(crossed.sum())
@@ -96,4 +113,6 @@ def wrapped(distance, low, high, cell) -> RawMesh:
                 ring.append(number[tuple(c)])
             faces.append(ring if here[tuple(at)] else ring[::-1])
     quads = np.array(faces)
-    return RawMesh(points, np.arange(0, 4 * len(quads) + 1, 4), quads.ravel(), np.zeros(len(quads), np.int64), ["figure"])
+    return RawMesh(
+        points, np.arange(0, 4 * len(quads) + 1, 4), quads.ravel(), np.zeros(len(quads), np.int64), ["figure"]
+    )

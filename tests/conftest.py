@@ -81,7 +81,9 @@ class Server:
             s.bind(("127.0.0.1", 0))
             self.port = s.getsockname()[1]
         command = [sys.executable, "-m", "vonkel.cli", "serve", "--port", str(self.port), "--store", str(self.store)]
-        self.process = subprocess.Popen(command + (["--demo"] if self.demo else []), stdout=subprocess.DEVNULL, stderr=subprocess.STDOUT)
+        self.process = subprocess.Popen(
+            command + (["--demo"] if self.demo else []), stdout=subprocess.DEVNULL, stderr=subprocess.STDOUT
+        )
         for _ in range(300):
             try:
                 urllib.request.urlopen(f"{self.base}/api/steps", timeout=1).read()

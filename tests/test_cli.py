@@ -12,7 +12,9 @@ from vonkel.steps import STEPS
 
 
 def vonkel(*words, ok=True):
-    done = subprocess.run([sys.executable, "-m", "vonkel.cli", *map(str, words)], capture_output=True, text=True, cwd=ROOT)
+    done = subprocess.run(
+        [sys.executable, "-m", "vonkel.cli", *map(str, words)], capture_output=True, text=True, cwd=ROOT
+    )
     assert not ok or done.returncode == 0, done.stderr
     return done
 
@@ -35,7 +37,9 @@ def test_the_whole_job_without_a_server(tmp_path):
 
 def test_stored_characters_step_by_step(tmp_path):
     mesh = tmp_path / "box.obj"
-    mesh.write_text("v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nv 0 0 1\nv 1 0 1\nv 1 1 1\nv 0 1 1\nf 1 4 3 2\nf 5 6 7 8\nf 1 2 6 5\nf 3 4 8 7\nf 2 3 7 6\nf 1 5 8 4\n")
+    mesh.write_text(
+        "v 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nv 0 0 1\nv 1 0 1\nv 1 1 1\nv 0 1 1\nf 1 4 3 2\nf 5 6 7 8\nf 1 2 6 5\nf 3 4 8 7\nf 2 3 7 6\nf 1 5 8 4\n"
+    )
     store = ("--store", tmp_path / "store")
     number = json.loads(vonkel("new", mesh, "--name", "Box", *store).stdout)["character"]
     vonkel("apply", "model.resize", "--character", number, "--params", '{"metres": 0.5}', *store)

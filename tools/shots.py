@@ -39,7 +39,11 @@ def shoot(page):
     page.goto(f"{BASE}/c/1/model")
     wait(page, "vonkel.state && vonkel.plate.mesh")
     shot("model")
-    for step, done in (("joints.lay_plan", "joints.length > 20"), ("limbs.outfit", "kits.length > 5"), ("skin.bind", "skin")):
+    for step, done in (
+        ("joints.lay_plan", "joints.length > 20"),
+        ("limbs.outfit", "kits.length > 5"),
+        ("skin.bind", "skin"),
+    ):
         page.evaluate(f"vonkel.step('{step}', {{}})")
         wait(page, f"vonkel.state.{done} && document.getElementById('job').hidden")
     station("joints")
@@ -48,7 +52,9 @@ def shoot(page):
     station("limbs")
     wait(page, "vonkel.plate.controlFrames")
     page.evaluate("vonkel.selectControl('hand_L')")
-    page.evaluate("vonkel.values = {hand_L: {'move x': -0.05, 'move y': 0.34, 'move z': 0.05}, 'head turn': {'turn x': -0.25}, 'tail_2 turn': {'turn y': 0.3}, 'tail_4 turn': {'turn y': 0.4}}; vonkel.pose(); vonkel.keepPose('Waved')")
+    page.evaluate(
+        "vonkel.values = {hand_L: {'move x': -0.05, 'move y': 0.34, 'move z': 0.05}, 'head turn': {'turn x': -0.25}, 'tail_2 turn': {'turn y': 0.3}, 'tail_4 turn': {'turn y': 0.4}}; vonkel.pose(); vonkel.keepPose('Waved')"
+    )
     shot("limbs")
     page.evaluate("vonkel.toRest()")
     station("skin")
@@ -62,7 +68,9 @@ def shoot(page):
     page.evaluate("vonkel.plate.lookAt([0, 1.0, 0.1], 0.4)")
     shot("shapes")
     station("face")
-    page.evaluate("vonkel.values = {'eyes aim': {'move x': 0.35, 'move y': 0.12}}; vonkel.selectControl('eyes aim'); vonkel.plate.home(); vonkel.pose()")
+    page.evaluate(
+        "vonkel.values = {'eyes aim': {'move x': 0.35, 'move y': 0.12}}; vonkel.selectControl('eyes aim'); vonkel.plate.home(); vonkel.pose()"
+    )
     shot("face")
     page.evaluate("vonkel.toRest()")
     station("trials")
@@ -79,7 +87,9 @@ def shoot(page):
 def main():
     OUT.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as store:
-        server = subprocess.Popen([sys.executable, "-m", "vonkel.cli", "serve", "--demo", "--port", "8499", "--store", store])
+        server = subprocess.Popen(
+            [sys.executable, "-m", "vonkel.cli", "serve", "--demo", "--port", "8499", "--store", store]
+        )
         try:
             for _ in range(200):
                 try:

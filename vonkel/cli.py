@@ -12,7 +12,12 @@ import typer
 
 from .core.errors import BadParameters, NotFound, VonkelError
 
-app = typer.Typer(no_args_is_help=True, add_completion=False, help="Rig characters: joints, limbs, skin, trials.", pretty_exceptions_enable=False)
+app = typer.Typer(
+    no_args_is_help=True,
+    add_completion=False,
+    help="Rig characters: joints, limbs, skin, trials.",
+    pretty_exceptions_enable=False,
+)
 
 Folder = Annotated[Path, typer.Option("--store", help="the folder that holds the store", envvar="VONKEL_STORE")]
 HOME = Path.home() / ".vonkel"
@@ -74,7 +79,7 @@ def apply(
     try:
         given = json.loads(params)
     except ValueError as error:
-        raise BadParameters(f"--params is not JSON: {error}.", "", "Write it as {\"joint\": \"head\"}.") from None
+        raise BadParameters(f"--params is not JSON: {error}.", "", 'Write it as {"joint": "head"}.') from None
     if not isinstance(given, dict):
         raise BadParameters("--params must be a JSON object.")
     recipe = Recipe(name=what, steps=[RecipeStep(step=what, params=given)]) if what in STEPS else load_recipe(what)
@@ -124,7 +129,9 @@ def _subject(file_or_number: str, store: Path):  # type: ignore[no-untyped-def]
 
 
 @app.command()
-def trial(subject: Annotated[str, typer.Argument(help="a rigged .glb, or a stored character's number")], store: Folder = HOME) -> None:
+def trial(
+    subject: Annotated[str, typer.Argument(help="a rigged .glb, or a stored character's number")], store: Folder = HOME
+) -> None:
     """Run the trials and print the cards with raw figures, worst first."""
     from .core.trials import run_trials
 
@@ -132,7 +139,10 @@ def trial(subject: Annotated[str, typer.Argument(help="a rigged .glb, or a store
 
 
 @app.command()
-def check(subject: Annotated[str, typer.Argument(help="a mesh or rigged .glb, or a stored character's number")], store: Folder = HOME) -> None:
+def check(
+    subject: Annotated[str, typer.Argument(help="a mesh or rigged .glb, or a stored character's number")],
+    store: Folder = HOME,
+) -> None:
     """Print all findings.  Exit code 1 when something must be mended."""
     from .readings import findings
 
@@ -159,7 +169,12 @@ def steps() -> None:
     """List every step with the JSON schema of its parameters."""
     from .steps import STEPS
 
-    _out([{"name": k.name, "about": k.about, "long": k.long, "params": k.params.model_json_schema()} for k in STEPS.values()])
+    _out(
+        [
+            {"name": k.name, "about": k.about, "long": k.long, "params": k.params.model_json_schema()}
+            for k in STEPS.values()
+        ]
+    )
 
 
 @app.command()

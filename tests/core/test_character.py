@@ -46,4 +46,6 @@ def test_names_made_unique_never_clash_and_keep_their_side(wanted):
 
 
 def test_opposite_names():
-    assert opposite_name("hand_L") == "hand_R" and opposite_name("hand_R") == "hand_L" and opposite_name("tail") == "tail"
+    assert (
+        opposite_name("hand_L") == "hand_R" and opposite_name("hand_R") == "hand_L" and opposite_name("tail") == "tail"
+    )

@@ -24,13 +24,17 @@ def test_obj_keeps_quads_order_names_and_colours():
     assert [(p.name, p.role, p.points) for p in c.parts] == [("left paw", "skin", (0, 4)), ("tongue", "tongue", (4, 7))]
     assert np.diff(c.arrays["face_starts"]).tolist() == [4, 3] and c.arrays["colours"][0].tolist() == [255, 0, 0]
     again = read_character("y.obj", obj.write(c))
-    assert np.allclose(again.points, c.points) and np.array_equal(again.arrays["face_corners"], c.arrays["face_corners"])
+    assert np.allclose(again.points, c.points) and np.array_equal(
+        again.arrays["face_corners"], c.arrays["face_corners"]
+    )
     assert np.array_equal(again.arrays["colours"], c.arrays["colours"])
 
 
 def test_obj_texture_places_may_come_last():
     c = read_character("x.obj", OBJ)
-    assert c.arrays["uvs"].tolist() == [[0, 0], [1, 0], [1, 1], [0, 1]]
+    assert c.arrays["uvs"].tolist() == [[0, 1], [1, 1], [1, 0], [0, 0]]  # kept as glTF does: V runs down
+    again = read_character("y.obj", obj.write(c))
+    assert again.arrays["uvs"].tolist() == c.arrays["uvs"].tolist()
 
 
 @pytest.mark.parametrize("order", ["ascii", "binary_little_endian", "binary_big_endian"])
@@ -66,9 +70,14 @@ def test_the_rig_comes_back_from_its_own_glb(otter):
     back = read_character("otter.glb", gltf.write_rigged(otter))
     assert [j.name for j in back.joints] == [j.name for j in otter.joints]
     assert np.allclose([j.place for j in back.joints], [j.place for j in otter.joints], atol=1e-6)
-    assert np.allclose(np.abs(np.sum(np.array([j.turn for j in back.joints]) * [j.turn for j in otter.joints], 1)), 1, atol=1e-6)
+    assert np.allclose(
+        np.abs(np.sum(np.array([j.turn for j in back.joints]) * [j.turn for j in otter.joints], 1)), 1, atol=1e-6
+    )
     assert back.skin.joints == otter.skin.joints and back.skin.method == "dual"
-    assert np.allclose(back.arrays["skin/weights"], otter.arrays["skin/weights"]) and np.abs(back.points - otter.points).max() < 1e-6
+    assert (
+        np.allclose(back.arrays["skin/weights"], otter.arrays["skin/weights"])
+        and np.abs(back.points - otter.points).max() < 1e-6
+    )
     assert [(p.name, p.role, p.points) for p in back.parts] == [(p.name, p.role, p.points) for p in otter.parts]
     assert [s.name for s in back.shapes] == ["mouth open"]
     assert np.abs(back.arrays["colours"].astype(int) - otter.arrays["colours"]).max() <= 1
@@ -93,7 +102,13 @@ def glb(points, faces, **changes):
     primitive = {"attributes": attributes, "indices": w.add(np.asarray(faces, np.uint32).ravel(), "SCALAR", 34963)}
     for key, value in changes.items():
         w.accessors[0][key] = value
-    tree = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": [{"mesh": 0}], "meshes": [{"primitives": [primitive]}]}
+    tree = {
+        "asset": {"version": "2.0"},
+        "scene": 0,
+        "scenes": [{"nodes": [0]}],
+        "nodes": [{"mesh": 0}],
+        "meshes": [{"primitives": [primitive]}],
+    }
     return w.glb(tree)
 
 
@@ -134,13 +149,20 @@ def test_bad_files_are_refused_in_words(what):
 
 def test_too_large_says_so():
     with pytest.raises(TooLarge, match="element|claims"):
-        read_mesh("a.ply", b"ply\nformat ascii 1.0\nelement face 99999999\nproperty list uchar int vertex_indices\nend_header\n")
+        read_mesh(
+            "a.ply",
+            b"ply\nformat ascii 1.0\nelement face 99999999\nproperty list uchar int vertex_indices\nend_header\n",
+        )
 
 
 @settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(st.binary(max_size=40), st.integers(0, len(GOOD) - 1), st.sampled_from(["a.glb", "a.obj", "a.ply"]))
 def test_damaged_files_never_do_worse_than_a_refusal(junk, at, name):
-    data = {"a.glb": GOOD, "a.obj": OBJ, "a.ply": b"ply\nformat ascii 1.0\nelement vertex 1\nproperty float x\nend_header\n1\n"}[name]
+    data = {
+        "a.glb": GOOD,
+        "a.obj": OBJ,
+        "a.ply": b"ply\nformat ascii 1.0\nelement vertex 1\nproperty float x\nend_header\n1\n",
+    }[name]
     at = at % len(data)
     try:
         read_character(name, data[:at] + junk + data[at + len(junk) :])

@@ -34,7 +34,13 @@ def test_cube_counts_areas_and_volume():
 
 def test_health_finds_what_is_wrong_and_only_that():
     whole = mesh_health(CUBE - [0.5, 0, 0], cube(), 1.0)
-    assert (whole.border_edges, whole.nonmanifold_edges, whole.turned_edges, whole.doubled_faces, whole.islands) == (0, 0, 0, 0, 1)
+    assert (whole.border_edges, whole.nonmanifold_edges, whole.turned_edges, whole.doubled_faces, whole.islands) == (
+        0,
+        0,
+        0,
+        0,
+        1,
+    )
     assert whole.asymmetry == 0 and whole.quads == 6
     assert mesh_health(CUBE, cube(QUADS[:5]), 1.0).border_edges == 4
     assert mesh_health(CUBE, cube([QUADS[0][::-1], *QUADS[1:]]), 1.0).turned_edges == 4
@@ -67,7 +73,9 @@ def test_sphere_fit_on_a_noisy_cap_and_against_trimesh():
     p = ball.vertices + [0.3, -0.2, 1.7]
     centre, radius, misfit = fit_sphere(p[p[:, 2] > 1.69] + 0)
     expected = trimesh.nsphere.fit_nsphere(p)
-    assert np.allclose(centre, expected[0], atol=1e-6) and radius == pytest.approx(expected[1], abs=1e-6) and misfit < 1e-6
+    assert (
+        np.allclose(centre, expected[0], atol=1e-6) and radius == pytest.approx(expected[1], abs=1e-6) and misfit < 1e-6
+    )
     noisy, _, misfit = fit_sphere(p + rng.normal(0, 1e-3, p.shape))
     assert np.allclose(noisy, [0.3, -0.2, 1.7], atol=5e-4) and 5e-4 < misfit < 2e-3
 
@@ -92,7 +100,9 @@ def test_the_inside_survives_a_hole():
     mesh = tube(21, 32)
     topo = Topology(mesh.starts[:-64], mesh.corners[: mesh.starts[-65]], len(mesh.points))  # both caps gone
     solid = solid_from_mesh(mesh.points, topo.triangles, 0.02)
-    assert solid.contains(np.array([[0.0, 0.5, 0.0]]))[0] and len(solid.cells) * 0.02**3 == pytest.approx(0.0314, rel=0.1)
+    assert solid.contains(np.array([[0.0, 0.5, 0.0]]))[0] and len(solid.cells) * 0.02**3 == pytest.approx(
+        0.0314, rel=0.1
+    )
 
 
 def test_rotations_against_scipy():

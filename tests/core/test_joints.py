@@ -85,7 +85,9 @@ def test_adding_and_taking_out(otter):
     from vonkel.core.skin.bind import weights_of
 
     both = weights_of(bare, "tail_3") + weights_of(bare, "tail_4")
-    held = np.where(less.arrays["skin/joints"] == less.skin.joints.index("tail_3"), less.arrays["skin/weights"], 0).sum(1)
+    held = np.where(less.arrays["skin/joints"] == less.skin.joints.index("tail_3"), less.arrays["skin/weights"], 0).sum(
+        1
+    )
     other = [i for i, n in enumerate(less.skin.joints) if n == "tail_3"]
     assert len(other) == 2
     total = np.where(np.isin(less.arrays["skin/joints"], other), less.arrays["skin/weights"], 0).sum(1)

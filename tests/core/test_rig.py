@@ -26,7 +26,11 @@ def test_nothing_moves_at_rest_whatever_the_blend(otter):
 
 
 def test_evaluation_is_pure_and_survives_saving(otter):
-    inputs = {"hand_L": {"move x": 0.1, "move y": 0.2, "ik": 0.7}, "chest turn": {"turn x": 0.4}, "tail_2 turn": {"turn y": 0.3}}
+    inputs = {
+        "hand_L": {"move x": 0.1, "move y": 0.2, "ik": 0.7},
+        "chest turn": {"turn x": 0.4},
+        "tail_2 turn": {"turn y": 0.3},
+    }
     before = json.dumps(inputs)
     a, b = compile_rig(otter).evaluate(inputs), compile_rig(otter).evaluate(inputs)
     assert np.array_equal(a.joints, b.joints) and json.dumps(inputs) == before
@@ -110,8 +114,12 @@ def test_the_whole_figure_moves_as_one(otter):
 
 def test_mirrored_kits_give_mirrored_poses(otter):
     program, names = compile_rig(otter), [j.name for j in otter.joints]
-    left = program.evaluate({"hand_L": {"move x": 0.1, "move y": 0.25, "move z": 0.2}, "forearm_L turn": {"turn z": 0.2}})
-    right = program.evaluate({"hand_R": {"move x": -0.1, "move y": 0.25, "move z": 0.2}, "forearm_R turn": {"turn z": 0.2}})
+    left = program.evaluate(
+        {"hand_L": {"move x": 0.1, "move y": 0.25, "move z": 0.2}, "forearm_L turn": {"turn z": 0.2}}
+    )
+    right = program.evaluate(
+        {"hand_R": {"move x": -0.1, "move y": 0.25, "move z": 0.2}, "forearm_R turn": {"turn z": 0.2}}
+    )
     for n in ("upper_arm", "forearm", "hand", "ring_3"):
         a, b = left.joints[names.index(f"{n}_L"), :, 3], right.joints[names.index(f"{n}_R"), :, 3]
         assert np.allclose(a * [-1, 1, 1], b, atol=1e-9)
@@ -162,7 +170,15 @@ def test_a_loop_is_refused_with_the_names_in_it():
 def test_kits_refuse_what_does_not_fit_and_come_off_again(otter):
     bare = otter.with_(kits=(), controls=())
     with pytest.raises(BadParameters, match="not a chain"):
-        add_kit(bare, Kit(name="arm", kind="arm", side="L", joints={"upper": ("hand_L",), "middle": ("forearm_L",), "end": ("upper_arm_L",)}))
+        add_kit(
+            bare,
+            Kit(
+                name="arm",
+                kind="arm",
+                side="L",
+                joints={"upper": ("hand_L",), "middle": ("forearm_L",), "end": ("upper_arm_L",)},
+            ),
+        )
     with pytest.raises(BadParameters, match="wants 1 joints as “upper”"):
         add_kit(bare, Kit(name="arm", kind="arm", joints={}))
     with pytest.raises(StepRefused, match="already moved by the kit “arm_L”"):
@@ -177,7 +193,11 @@ def test_kits_refuse_what_does_not_fit_and_come_off_again(otter):
 def test_dragging_comes_back_as_values(otter):
     """The control ends where the hand put it, also on top of other values and on a turned parent."""
     program = compile_rig(otter)
-    inputs = {"whole": {"turn y": 0.7, "move x": 0.2}, "hand_L": {"move x": 0.05, "turn x": 0.4}, "body": {"turn x": 0.2}}
+    inputs = {
+        "whole": {"turn y": 0.7, "move x": 0.2},
+        "hand_L": {"move x": 0.05, "turn x": 0.4},
+        "body": {"turn x": 0.2},
+    }
     for control in ("hand_L", "body", "eyes aim"):
         frame = program.evaluate(inputs).controls[control]
         place = (0.31, 0.62, 0.13)

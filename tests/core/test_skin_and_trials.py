@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
 
-from vonkel.core.errors import Stopped, StepRefused
+from vonkel.core.errors import StepRefused, Stopped
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.progress import listening
 from vonkel.core.rig import compile_rig
@@ -31,14 +31,23 @@ def test_no_bleeding_across_gaps(otter):
     digits = ("thumb", "point", "middle", "ring")
     for d in digits:
         tip = np.linalg.norm(p - np.array(otter.joint(f"{d}_end_L").place), axis=1) < 0.025
-        assert tip.any() and sum(w[j] for j in w if j.endswith("_L") and j.split("_")[0] in set(digits) - {d})[tip].max() <= 0.03
+        assert (
+            tip.any()
+            and sum(w[j] for j in w if j.endswith("_L") and j.split("_")[0] in set(digits) - {d})[tip].max() <= 0.03
+        )
     e = topology_of(otter).edges
     e = e[(e < n).all(1)]
     assert max(np.abs(x[e[:, 0]] - x[e[:, 1]]).max() for x in w.values()) < 0.55
 
 
 def test_eyes_and_teeth_are_held_by_one_joint(otter):
-    for name, holder in (("eye left", "eye_L"), ("eye right", "eye_R"), ("teeth upper", "head"), ("teeth lower", "jaw"), ("tongue", "jaw")):
+    for name, holder in (
+        ("eye left", "eye_L"),
+        ("eye right", "eye_R"),
+        ("teeth upper", "head"),
+        ("teeth lower", "jaw"),
+        ("tongue", "jaw"),
+    ):
         part = otter.part(name)
         assert (weights_of(otter, holder)[part.points[0] : part.points[1]] == 1).all(), name
 
@@ -92,7 +101,11 @@ def test_measures_of_a_stretched_and_bent_tube(tube_character):
     assert calm.stretch_most == pytest.approx(1, abs=1e-5) and calm.folded == 0 and len(calm.left_behind) == 0
     assert all(abs(v) < 1e-5 for v in calm.volumes.values()) and calm.heat.max() < 1e-4
     doubled = m.measure(c.points * [1, 2, 1], rest)
-    assert doubled.stretch_most == pytest.approx(2) and doubled.area_most == pytest.approx(2, rel=0.01) and doubled.heat.max() == 1
+    assert (
+        doubled.stretch_most == pytest.approx(2)
+        and doubled.area_most == pytest.approx(2, rel=0.01)
+        and doubled.heat.max() == 1
+    )
     turn = Rotation.from_euler("z", 90, degrees=True).as_matrix()
     bent_pose = pose_from_turns(c, {"tail_2": turn})
     bent = m.measure(d.deform(bent_pose, "linear"), bent_pose)
@@ -143,14 +156,23 @@ def test_trial_poses_do_what_they_say(otter):
 
 
 def test_cards_are_worst_first_with_pictures_and_raw_figures(otter):
-    saved = otter.with_(poses=(otter.poses or ()) + (__import__("vonkel.core.character", fromlist=["SavedPose"]).SavedPose(name="my own", values={"hand_L": {"move y": 0.3}}),))
+    saved = otter.with_(
+        poses=(otter.poses or ())
+        + (
+            __import__("vonkel.core.character", fromlist=["SavedPose"]).SavedPose(
+                name="my own", values={"hand_L": {"move y": 0.3}}
+            ),
+        )
+    )
     cards = run_trials(saved)
     assert [c.badness for c in cards] == sorted((c.badness for c in cards), reverse=True)
     assert {"my own", "sit"} <= {c.name for c in cards} and len({c.grade for c in cards}) > 1
     for c in cards:
         assert c.picture[:8] == b"\x89PNG\r\n\x1a\n" and c.worst_joint in otter.joint_index
         f = c.as_dict()
-        assert f["edge_stretch_most"] >= 1 >= f["edge_squeeze_most"] and {"arm L", "leg R", "tail", "trunk"} <= set(f["volume_change"])
+        assert f["edge_stretch_most"] >= 1 >= f["edge_squeeze_most"] and {"arm L", "leg R", "tail", "trunk"} <= set(
+            f["volume_change"]
+        )
     mirrored = {c.name: c for c in cards}["sit"].figures.volumes
     assert mirrored["leg L"] == pytest.approx(mirrored["leg R"], abs=0.05)
     with pytest.raises(StepRefused, match="Bind the skin first"):

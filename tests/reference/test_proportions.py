@@ -24,7 +24,12 @@ def place(c, name):
 def test_segment_lengths_are_those_of_drillis_and_contini(figure):
     """Within 3.5 % of the standing height each (the mesh shows no elbow crease; the plan must infer)."""
     h = figure.height
-    bones = {"upper_arm": ("upper_arm_L", "forearm_L"), "forearm": ("forearm_L", "hand_L"), "thigh": ("thigh_L", "shin_L"), "shin": ("shin_L", "foot_L")}
+    bones = {
+        "upper_arm": ("upper_arm_L", "forearm_L"),
+        "forearm": ("forearm_L", "hand_L"),
+        "thigh": ("thigh_L", "shin_L"),
+        "shin": ("shin_L", "foot_L"),
+    }
     for what, (a, b) in bones.items():
         share = np.linalg.norm(place(figure, a) - place(figure, b)) / h
         assert share == pytest.approx(HUMAN[what], abs=0.035), what
@@ -35,7 +40,14 @@ def test_segment_lengths_are_those_of_drillis_and_contini(figure):
 
 def test_joints_lie_where_the_figure_was_built_round_them(figure):
     truth = human_joints()
-    pairs = {"upper_arm_L": "shoulder", "forearm_L": "elbow", "hand_L": "wrist", "thigh_L": "hip", "shin_L": "knee", "foot_L": "ankle"}
+    pairs = {
+        "upper_arm_L": "shoulder",
+        "forearm_L": "elbow",
+        "hand_L": "wrist",
+        "thigh_L": "hip",
+        "shin_L": "knee",
+        "foot_L": "ankle",
+    }
     far = {j: np.linalg.norm(place(figure, j) - truth[t]) / figure.height for j, t in pairs.items()}
     assert max(far.values()) < 0.05, far
 
@@ -66,10 +78,27 @@ def test_the_plan_grows_with_the_body(figure):
 
 def test_the_otter_has_all_her_parts(otter):
     names = set(otter.joint_index)
-    assert {"hips", "chest", "neck", "head", "jaw", "eye_L", "eye_R", "ear_L", "tail_6", "thumb_3_L", "ring_3_R", "ball_L"} <= names
+    assert {
+        "hips",
+        "chest",
+        "neck",
+        "head",
+        "jaw",
+        "eye_L",
+        "eye_R",
+        "ear_L",
+        "tail_6",
+        "thumb_3_L",
+        "ring_3_R",
+        "ball_L",
+    } <= names
     assert sum(n.startswith(("thumb_1", "point_1", "middle_1", "ring_1")) for n in names) == 8
     # Where the demo was sculpted round: shoulder, elbow, wrist (metres).
-    for joint, built in (("upper_arm_L", (0.128, 0.765, -0.005)), ("forearm_L", (0.282, 0.615, -0.022)), ("hand_L", (0.412, 0.475, 0.012))):
+    for joint, built in (
+        ("upper_arm_L", (0.128, 0.765, -0.005)),
+        ("forearm_L", (0.282, 0.615, -0.022)),
+        ("hand_L", (0.412, 0.475, 0.012)),
+    ):
         assert np.linalg.norm(place(otter, joint) - built) < 0.06
     thumb, others = place(otter, "thumb_end_L"), [place(otter, f"{f}_end_L") for f in ("point", "middle", "ring")]
     assert thumb[2] > max(o[2] for o in others)  # the thumb is in front

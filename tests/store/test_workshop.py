@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from tests.conftest import Server, tube
-from vonkel.core.errors import BadFile, Conflict, NotFound, Stopped, StepRefused, VonkelError
+from vonkel.core.errors import BadFile, Conflict, NotFound, StepRefused, Stopped, VonkelError
 from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.steps import STEPS
 from vonkel.steps.recipe import dump_recipe, parse_recipe
@@ -51,7 +51,12 @@ def test_undo_and_redo_survive_a_restart_to_the_byte(shop, number, tmp_path):
 
 def test_a_refused_step_leaves_nothing(shop, number):
     before = shop.store.position(number), len(shop.store.ledger(number))
-    for step, params in (("joints.move", {"joint": "nobody", "place": [0, 0, 0]}), ("skin.bind", {}), ("joints.add", {"place": [0, float("nan"), 0]}), ("no.such", {})):
+    for step, params in (
+        ("joints.move", {"joint": "nobody", "place": [0, 0, 0]}),
+        ("skin.bind", {}),
+        ("joints.add", {"place": [0, float("nan"), 0]}),
+        ("no.such", {}),
+    ):
         with pytest.raises(VonkelError) as caught:
             shop.apply(number, step, params)
         assert caught.value.what
@@ -100,7 +105,9 @@ def test_recipes_run_again_elsewhere_with_their_arrays(shop, number):
     text = dump_recipe(shop.recipe(number, "mine"))
     other = shop.add(character_from_mesh(tube(), "other"), {}, "Brought in")
     shop.run_recipe(other, parse_recipe(text, "mine.json"))
-    assert np.array_equal(shop.character(other).arrays["shape/nod/moves"], shop.character(number).arrays["shape/nod/moves"])
+    assert np.array_equal(
+        shop.character(other).arrays["shape/nod/moves"], shop.character(number).arrays["shape/nod/moves"]
+    )
     bad = json.loads(text)
     bad["steps"].append({"step": "skin.rigid", "params": {"part": "body", "joint": "link"}})
     third = shop.add(character_from_mesh(tube(), "third"), {}, "Brought in")
@@ -108,7 +115,11 @@ def test_recipes_run_again_elsewhere_with_their_arrays(shop, number):
     with pytest.raises(StepRefused):
         shop.run_recipe(third, parse_recipe(json.dumps(bad), "bad.json"))
     assert shop.store.position(third) == at
-    for broken, words in (("{", "no recipe"), ('{"name": "x", "steps": [{"step": "no.such"}]}', "Step 1"), ('{"name": "x"}', "steps")):
+    for broken, words in (
+        ("{", "no recipe"),
+        ('{"name": "x", "steps": [{"step": "no.such"}]}', "Step 1"),
+        ('{"name": "x"}', "steps"),
+    ):
         with pytest.raises(BadFile, match=words):
             parse_recipe(broken, "x.json")
 
@@ -219,7 +230,9 @@ def test_kill_9_loses_no_acknowledged_step(tmp_path):
     acknowledged = 0
 
     def post(body):
-        request = urllib.request.Request(f"{server.base}/api/c/{number}/steps", json.dumps(body).encode(), {"content-type": "application/json"})
+        request = urllib.request.Request(
+            f"{server.base}/api/c/{number}/steps", json.dumps(body).encode(), {"content-type": "application/json"}
+        )
         return json.loads(urllib.request.urlopen(request, timeout=10).read())
 
     for round_ in range(3):
@@ -227,7 +240,12 @@ def test_kill_9_loses_no_acknowledged_step(tmp_path):
         killer.start()
         try:
             while True:
-                post({"step": "joints.add", "params": {"name": "link", "place": [0, 0.001 * acknowledged, 0], "both_sides": False}})
+                post(
+                    {
+                        "step": "joints.add",
+                        "params": {"name": "link", "place": [0, 0.001 * acknowledged, 0], "both_sides": False},
+                    }
+                )
                 acknowledged += 1
         except OSError:
             pass

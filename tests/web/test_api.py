@@ -15,8 +15,8 @@ from vonkel.core.formats import obj
 from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
-from vonkel.workshop import Workshop
 from vonkel.web.app import Settings, create_app
+from vonkel.workshop import Workshop
 
 
 @pytest.fixture
@@ -36,7 +36,10 @@ def test_foreign_hosts_and_origins_are_refused(client):
     assert client.post("/api/compact", headers={"origin": "http://elsewhere.example"}).status_code == 403
     assert client.post("/api/compact", headers={"origin": "http://127.0.0.1:9999"}).status_code == 403
     assert client.post("/api/compact", headers={"origin": "http://127.0.0.1:8321"}).status_code == 200
-    with pytest.raises(WebSocketDisconnect), client.websocket_connect("ws://127.0.0.1:8321/live/1", headers={"origin": "http://elsewhere.example"}):
+    with (
+        pytest.raises(WebSocketDisconnect),
+        client.websocket_connect("ws://127.0.0.1:8321/live/1", headers={"origin": "http://elsewhere.example"}),
+    ):
         pass
 
 
@@ -125,18 +128,27 @@ def test_live_frames_are_what_the_core_computes(posed, otter):
         sequence, said, points, joints, rest = read_frame(socket.receive_bytes(), otter)
         assert sequence == 5 and np.array_equal(points, expected) and len(rest) == 12 * len(otter.controls)
         to = [0.35, 0.6, 0.2]
-        socket.send_text(json.dumps({"seq": 6, "step": step, "kind": "move", "control": "hand_L", "to": to, "values": {}}))
+        socket.send_text(
+            json.dumps({"seq": 6, "step": step, "kind": "move", "control": "hand_L", "to": to, "values": {}})
+        )
         _, said, _, joints, controls = read_frame(socket.receive_bytes(), otter)
         names = list(compile_rig(otter).control_names)
         frame = controls.reshape(-1, 3, 4)[names.index("hand_L")]
-        assert np.allclose(frame[:, 3], to, atol=1e-6) and set(said["values"]["hand_L"]) == {"move x", "move y", "move z"}
+        assert np.allclose(frame[:, 3], to, atol=1e-6) and set(said["values"]["hand_L"]) == {
+            "move x",
+            "move y",
+            "move z",
+        }
         socket.send_text(json.dumps({"seq": 7, "step": step, "kind": "trial", "name": "sit", "heat": True}))
         _, said, _, _, rest = read_frame(socket.receive_bytes(), otter)
         assert said["controls"] == 0 and len(rest) == len(otter.points) and 0 < rest.max() <= 1
         socket.send_text(json.dumps({"seq": 8, "step": step, "kind": "joint", "joint": "forearm_L", "to": [9, 9, 9]}))
         data = socket.receive_bytes()
         places = json.loads(data[8:])["places"]
-        assert np.allclose(np.array(places["forearm_L"]) * [-1, 1, 1], places["forearm_R"]) and max(places["forearm_L"]) < 2
+        assert (
+            np.allclose(np.array(places["forearm_L"]) * [-1, 1, 1], places["forearm_R"])
+            and max(places["forearm_L"]) < 2
+        )
 
 
 def test_live_refuses_nonsense_and_goes_on(posed, otter):
@@ -161,7 +173,9 @@ def test_a_drag_never_queues_up(server, otter):
     step = shop.store.position(number).step
     with connect(f"ws://127.0.0.1:{server.port}/live/{number}", compression=None, max_size=None) as socket:
         for i in range(1, 301):
-            socket.send(json.dumps({"seq": i, "step": step, "kind": "pose", "values": {"hand_L": {"move y": i / 1000}}}))
+            socket.send(
+                json.dumps({"seq": i, "step": step, "kind": "pose", "values": {"hand_L": {"move y": i / 1000}}})
+            )
         frames = []
         while not frames or frames[-1] != 300:
             frames.append(read_frame(socket.recv(timeout=20), otter)[0])
@@ -174,6 +188,10 @@ def test_trials_run_as_a_job_and_stay(posed):
     assert client.app.state.jobs.get(job["id"]).over.wait(60)
     assert client.get(f"/api/jobs/{job['id']}").json()["state"] == "done"
     cards = client.get(f"/api/c/{number}/trials").json()
-    assert cards["fresh"] and len(cards["cards"]) >= 10 and base64.b64decode(cards["cards"][0]["picture"])[:4] == b"\x89PNG"
+    assert (
+        cards["fresh"]
+        and len(cards["cards"]) >= 10
+        and base64.b64decode(cards["cards"][0]["picture"])[:4] == b"\x89PNG"
+    )
     report = client.get(f"/api/c/{number}/report.json").json()
     assert report["trials_are_of_this_state"] and "picture" not in report["trials"][0]

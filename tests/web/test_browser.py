@@ -20,7 +20,9 @@ class Page:
         self.page = browser.new_page(viewport={"width": 1280, "height": 800})
         self.base, self.troubles = base, []
         self.page.on("pageerror", lambda e: self.troubles.append(str(e)))
-        self.page.on("console", lambda m: self.troubles.append(m.text) if m.type == "error" and "409" not in m.text else None)
+        self.page.on(
+            "console", lambda m: self.troubles.append(m.text) if m.type == "error" and "409" not in m.text else None
+        )
 
     def open(self, path):
         self.page.goto(f"{self.base}{path}{'?aa=0' if path.startswith('/c') else ''}")
@@ -92,7 +94,9 @@ def lay_and_drag_a_joint(page, joint="forearm_L"):
     page.wait("vonkel.state.last.sentence.startsWith('Moved')")
     place = lambda n: np.array(page.state(f"joints.find(j => j.name === '{n}').place"))  # noqa: E731
     after = place(joint)
-    assert np.allclose((after - before)[:2], [6 / scale, 5 / scale], atol=1.5 / scale) and after[2] == pytest.approx(before[2])
+    assert np.allclose((after - before)[:2], [6 / scale, 5 / scale], atol=1.5 / scale) and after[2] == pytest.approx(
+        before[2]
+    )
     assert np.allclose(after * [-1, 1, 1], place(joint.replace("_L", "_R")))
     page.drag(page.joint_at("side", joint), (5, 0))  # to the right in the side drawing is backward
     page.wait(f"vonkel.state.joints.find(j => j.name === '{joint}').place[2] < {before[2]} - 0.005")
@@ -159,10 +163,14 @@ def test_the_main_path_on_the_demo(page, tmp_path):
     page.wait("vonkel.state.pose.values.shapes?.['mouth open'] === 1")
     page.station("face")
     page.wait("vonkel.plate.controlFrames && !vonkel.live.busy")
-    eye = page.js("Array.from(vonkel.plate.frames.slice(12 * vonkel.plate.index.get('eye_L'), 12 * vonkel.plate.index.get('eye_L') + 12))")
+    eye = page.js(
+        "Array.from(vonkel.plate.frames.slice(12 * vonkel.plate.index.get('eye_L'), 12 * vonkel.plate.index.get('eye_L') + 12))"
+    )
     page.drag(page.control_at("free", "eyes aim"), (90, 30))
     page.wait("vonkel.values['eyes aim']")
-    now = page.js("Array.from(vonkel.plate.frames.slice(12 * vonkel.plate.index.get('eye_L'), 12 * vonkel.plate.index.get('eye_L') + 12))")
+    now = page.js(
+        "Array.from(vonkel.plate.frames.slice(12 * vonkel.plate.index.get('eye_L'), 12 * vonkel.plate.index.get('eye_L') + 12))"
+    )
     assert np.abs(np.array(now) - eye).max() > 0.05
     number = page.state("number")
     page.page.get_by_label("Pose name").fill("glance")
@@ -228,7 +236,9 @@ def test_finder_ledger_keys_and_conflict(page, server):
     page.wait("vonkel.state.joints.length > 20")
     page.page.keyboard.press("Escape")
     # Another tab changes the character: this one's step is refused in words, then sees what is there.
-    page.page.request.post(f"{server.base}/api/c/{number}/steps", data={"step": "model.resize", "params": {"metres": 1.5}})
+    page.page.request.post(
+        f"{server.base}/api/c/{number}/steps", data={"step": "model.resize", "params": {"metres": 1.5}}
+    )
     page.station("joints")
     page.page.locator("[data-joint=head]").click()
     page.page.locator("#stage").focus()
@@ -242,7 +252,14 @@ def test_finder_ledger_keys_and_conflict(page, server):
 
 
 def test_a_shape_is_brought_in_by_hand(page, server, otter_mesh, tmp_path):
-    number = json.loads(page.page.request.post(f"{server.base}/api/characters", multipart={"file": {"name": "o.obj", "mimeType": "text/plain", "buffer": (DATA / "otter.obj").read_bytes()}}).body())["number"]
+    number = json.loads(
+        page.page.request.post(
+            f"{server.base}/api/characters",
+            multipart={
+                "file": {"name": "o.obj", "mimeType": "text/plain", "buffer": (DATA / "otter.obj").read_bytes()}
+            },
+        ).body()
+    )["number"]
     page.open(f"/c/{number}/shapes")
     page.wait("vonkel.state && vonkel.plate.mesh")
     page.page.get_by_label("Mesh of the shape").set_input_files(DATA / "otter-mouth-open.obj")

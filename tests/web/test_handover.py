@@ -18,11 +18,17 @@ from vonkel.workshop import Workshop
 def test_the_khronos_validator_finds_no_error(otter, tmp_path):
     path = tmp_path / "otter.glb"
     path.write_bytes(gltf.write_rigged(otter))
-    done = subprocess.run(["node", ROOT / "tests/web/validate.cjs", path], capture_output=True, text=True, cwd=ROOT, check=True)
+    done = subprocess.run(
+        ["node", ROOT / "tests/web/validate.cjs", path], capture_output=True, text=True, cwd=ROOT, check=True
+    )
     report = json.loads(done.stdout)
     assert report["issues"]["truncated"] is False
     assert report["issues"]["numErrors"] == 0 and report["issues"]["numWarnings"] == 0, report["issues"]["messages"][:5]
-    assert report["info"]["totalVertexCount"] == len(otter.points) and report["info"]["hasSkins"] and report["info"]["hasMorphTargets"]
+    assert (
+        report["info"]["totalVertexCount"] == len(otter.points)
+        and report["info"]["hasSkins"]
+        and report["info"]["hasMorphTargets"]
+    )
 
 
 SKIN = """async ({url, nodes, poses}) => {
@@ -57,7 +63,9 @@ def test_three_js_deforms_it_exactly_the_same(otter, server, browser):
     number = Workshop(server.store).add(otter, {}, "Brought in")
     program, deformer = compile_rig(otter), Deformer(otter)
     poses = [random_pose(otter, s, angle=0.6) for s in (1, 2)]
-    poses.append(program.evaluate({"hand_L": {"move y": 0.2}, "chest turn": {"turn x": 0.5}, "shapes": {"mouth open": 0.7}}))
+    poses.append(
+        program.evaluate({"hand_L": {"move y": 0.2}, "chest turn": {"turn x": 0.5}, "shapes": {"mouth open": 0.7}})
+    )
     poses.append(program.evaluate({"hand_L": {"move x": 0.4, "stretch": 1}, "foot_R": {"move z": -0.3, "stretch": 1}}))
     assert poses[-1].scaled
     tree = Tree("otter.glb", gltf.write_rigged(otter))
@@ -86,6 +94,8 @@ def test_other_influence_counts_are_valid_too(tube_character, tmp_path, influenc
 
     path = tmp_path / "tube.glb"
     path.write_bytes(gltf.write_rigged(bind_skin(tube_character, influences)))
-    done = subprocess.run(["node", ROOT / "tests/web/validate.cjs", path], capture_output=True, text=True, cwd=ROOT, check=True)
+    done = subprocess.run(
+        ["node", ROOT / "tests/web/validate.cjs", path], capture_output=True, text=True, cwd=ROOT, check=True
+    )
     report = json.loads(done.stdout)
     assert report["issues"]["numErrors"] == 0, report["issues"]["messages"][:5]

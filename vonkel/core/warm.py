@@ -18,15 +18,23 @@ def warm() -> None:
     a = np.linspace(0, 2 * np.pi, n, endpoint=False)
     rings = [np.stack([0.1 * np.cos(a), np.full(n, y), 0.1 * np.sin(a)], 1) for y in np.linspace(0, 1, 9)]
     points = np.concatenate([*rings, [[0, 0, 0], [0, 1, 0]]])
-    faces = [[r * n + (i + 1) % n, r * n + i, (r + 1) * n + i, (r + 1) * n + (i + 1) % n] for r in range(8) for i in range(n)]
+    faces = [
+        [r * n + (i + 1) % n, r * n + i, (r + 1) * n + i, (r + 1) * n + (i + 1) % n] for r in range(8) for i in range(n)
+    ]
     caps = [[9 * n, i, (i + 1) % n] for i in range(n)] + [[9 * n + 1, 8 * n + (i + 1) % n, 8 * n + i] for i in range(n)]
     sizes = [len(f) for f in faces + caps]
     mesh = RawMesh(
-        points, np.r_[0, np.cumsum(sizes)], np.concatenate([*map(np.array, faces + caps)]), np.zeros(len(sizes), int), ["body"]
+        points,
+        np.r_[0, np.cumsum(sizes)],
+        np.concatenate([*map(np.array, faces + caps)]),
+        np.zeros(len(sizes), int),
+        ["body"],
     )
     character: Character = character_from_mesh(mesh, "warm")
     joints = tuple(
-        Joint(name=f"tail_{i}", parent=f"tail_{i - 1}" if i else None, place=(0.0, 0.25 * i + 0.1, 0.0), role=f"tail_{i}")
+        Joint(
+            name=f"tail_{i}", parent=f"tail_{i - 1}" if i else None, place=(0.0, 0.25 * i + 0.1, 0.0), role=f"tail_{i}"
+        )
         for i in range(3)
     )
     bound = bind_skin(character.with_(joints=joints))
@@ -39,7 +47,9 @@ def warm() -> None:
 
     solid = solid_from_mesh(points, topology_of(character).triangles, 0.05)
     one = np.zeros(1, np.int64)
-    distance, _ = distances_through(solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), one, np.zeros(1), np.inf)
+    distance, _ = distances_through(
+        solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), one, np.zeros(1), np.inf
+    )
     extremities(solid, distance, 0.1)
 
 

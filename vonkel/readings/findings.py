@@ -107,7 +107,10 @@ def _mesh_findings(c: Character) -> Iterator[Finding]:
         )  # fmt: skip
     if len(h.loose_points):
         yield Finding(
-            station="model", level="note", title=f"{len(h.loose_points)} points belong to no face", points=_some(h.loose_points)
+            station="model",
+            level="note",
+            title=f"{len(h.loose_points)} points belong to no face",
+            points=_some(h.loose_points),
         )
     if 0 < len(h.asymmetry_points):
         share = len(h.asymmetry_points) / max(h.points, 1)
@@ -186,7 +189,13 @@ def joint_findings(c: Character) -> Iterator[Finding]:
         )  # fmt: skip
     short = [j.name for j in c.joints if (k := bone_child(c, j)) and np.allclose(j.place, k.place, atol=SAME_PLACE)]
     if short:
-        yield Finding(station="joints", level="must", title=f"{len(short)} bones have no length", joints=short, detail=", ".join(short[:6]))
+        yield Finding(
+            station="joints",
+            level="must",
+            title=f"{len(short)} bones have no length",
+            joints=short,
+            detail=", ".join(short[:6]),
+        )
 
 
 def _turned_oddly(c: Character, name: str) -> bool:
@@ -248,12 +257,23 @@ def skin_findings(c: Character) -> Iterator[Finding]:
     sums = weights.astype(float).sum(1)
     bad = np.flatnonzero(np.abs(sums - 1) > WEIGHT_SUM)
     if len(bad):
-        yield Finding(station="skin", level="must", title=f"{len(bad)} points have weights that don't sum to one", points=_some(bad))
+        yield Finding(
+            station="skin",
+            level="must",
+            title=f"{len(bad)} points have weights that don't sum to one",
+            points=_some(bad),
+        )
     used = np.bincount(chosen[weights > 0], minlength=len(c.skin.joints))
     holding = {n for n, u in zip(c.skin.joints, used, strict=True) if u}
     gone = [n for n in holding if n not in c.joint_index]
     if gone:
-        yield Finding(station="skin", level="must", title=f"{len(gone)} holders of skin are gone", detail=", ".join(gone), mend=Mend(label="Bind again", step="skin.bind"))
+        yield Finding(
+            station="skin",
+            level="must",
+            title=f"{len(gone)} holders of skin are gone",
+            detail=", ".join(gone),
+            mend=Mend(label="Bind again", step="skin.bind"),
+        )
     idle = [j.name for j in c.joints if j.deforms and j.name not in holding and j.role not in ("jaw", "eye")]
     if idle:
         yield Finding(
@@ -262,7 +282,13 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         )  # fmt: skip
     helping = [n for n in holding if n in c.joint_index and not c.joint(n).deforms]
     if helping:
-        yield Finding(station="skin", level="should", title=f"{len(helping)} helping joints hold skin", detail=", ".join(helping[:6]), joints=helping)
+        yield Finding(
+            station="skin",
+            level="should",
+            title=f"{len(helping)} helping joints hold skin",
+            detail=", ".join(helping[:6]),
+            joints=helping,
+        )
     crossing = _crossing(c)
     if len(crossing):
         yield Finding(

@@ -38,5 +38,7 @@ def station_states(c: Character, found: list[Finding], tried: bool) -> list[dict
         level = 1 if done[key] == 2 and count else done[key]
         if key == "handover":
             level = 2 if c.skin and tried and not any(f.level == "must" for f in found) else 1 if c.skin else 0
-        states.append({"key": key, "title": title, "about": about, "state": ("open", "half", "full")[level], "count": count})
+        states.append(
+            {"key": key, "title": title, "about": about, "state": ("open", "half", "full")[level], "count": count}
+        )
     return states

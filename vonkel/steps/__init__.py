@@ -5,6 +5,20 @@ from .recipe import BUILT_IN, Recipe, load_recipe, run_recipe
 from .registry import STEPS, Params, StepKind, apply_step, step_sentence
 
 __all__ = [
-    "BUILT_IN", "STEPS", "Params", "Recipe", "StepKind", "apply_step", "face", "joints", "limbs", "load_recipe", "model",
-    "poses", "run_recipe", "shapes", "skin", "step_sentence",
+    "BUILT_IN",
+    "STEPS",
+    "Params",
+    "Recipe",
+    "StepKind",
+    "apply_step",
+    "face",
+    "joints",
+    "limbs",
+    "load_recipe",
+    "model",
+    "poses",
+    "run_recipe",
+    "shapes",
+    "skin",
+    "step_sentence",
 ]

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from pydantic import Field
 
-
 from ..core.character import Character, Joint, Kit, unique_name
 from ..core.errors import StepRefused
+from ..core.face import eye_spheres
 from ..core.joints.edit import add_joint
 from ..core.rig.kits import add_kit
-from ..core.face import eye_spheres
 from .registry import Params, step
 
 
@@ -31,7 +30,9 @@ def eyes(character: Character, p: Eyes) -> Character:
         place = tuple(float(x) for x in s.centre)
         if there:
             result = result.with_(
-                joints=tuple(j.model_copy(update={"place": place}) if j.name == there.name else j for j in result.joints)
+                joints=tuple(
+                    j.model_copy(update={"place": place}) if j.name == there.name else j for j in result.joints
+                )
             )
             names.append(there.name)
             continue
@@ -54,5 +55,3 @@ def _hold_eyeballs(character: Character, holders: dict[str, str]) -> Character:
     for part, joint in holders.items():
         character = rigid(character, Rigid(part=part, joint=joint))
     return character
-
-

@@ -87,7 +87,11 @@ def add(character: Character, p: Add) -> Character:
         character, Joint(name=name, parent=p.parent or None, side=side, place=place, deforms=p.deforms)
     )
     if side != "C":
-        other = opposite_name(parent.name) if parent and opposite_name(parent.name) in result.joint_index else p.parent or None
+        other = (
+            opposite_name(parent.name)
+            if parent and opposite_name(parent.name) in result.joint_index
+            else p.parent or None
+        )
         mirrored = Joint(
             name=opposite_name(name), parent=other, side="R" if side == "L" else "L",
             place=(-place[0], place[1], place[2]), deforms=p.deforms,
@@ -125,7 +129,11 @@ class TurnDown(Params):
     joints: tuple[str, ...] = Field((), description="which; none: all of them")
 
 
-@step("joints.turn_down_bones", TurnDown, lambda c, p: "Turned " + (", ".join(p.joints[:3]) if p.joints else "all joints") + " down their bones")
+@step(
+    "joints.turn_down_bones",
+    TurnDown,
+    lambda c, p: "Turned " + (", ".join(p.joints[:3]) if p.joints else "all joints") + " down their bones",
+)
 def turn_down(character: Character, p: TurnDown) -> Character:
     """Turn joints so that x runs down the bone and z is the hinge."""
     for n in p.joints:

@@ -36,7 +36,9 @@ def add(character: Character, p: AddKit) -> Character:
     others = {r: tuple(opposite_name(n) for n in names) for r, names in kit.joints.items()}
     there = all(n in character.joint_index for names in others.values() for n in names)
     if p.both_sides and kit.side != "C" and there and others != kit.joints:
-        mirrored = kit.model_copy(update={"name": opposite_name(kit.name), "side": opposite(kit.side), "joints": others})
+        mirrored = kit.model_copy(
+            update={"name": opposite_name(kit.name), "side": opposite(kit.side), "joints": others}
+        )
         result = add_kit(result, mirrored)
     return result
 
@@ -62,7 +64,9 @@ def outfit(character: Character, p: Outfit) -> Character:
     result = character
     plans = list(_outfit(character, p))
     if not plans:
-        raise StepRefused("No joints here call for a kit.", character.name, "Lay a plan first, or choose joints yourself.")
+        raise StepRefused(
+            "No joints here call for a kit.", character.name, "Lay a plan first, or choose joints yourself."
+        )
     for i, (kind, name, joints) in enumerate(plans):
         tell(i / len(plans), f"putting on {name}")
         side = character.joint(next(n for names in joints.values() for n in names)).side
@@ -77,7 +81,11 @@ def _outfit(c: Character, p: Outfit):  # type: ignore[no-untyped-def]
         return all(n in c.joint_index and n not in driven for n in names)
 
     def role(prefix: str, side: str = "C") -> tuple[str, ...]:
-        return tuple(j.name for j in c.joints if j.role.startswith(prefix) and j.side == side and j.deforms and j.name not in driven)
+        return tuple(
+            j.name
+            for j in c.joints
+            if j.role.startswith(prefix) and j.side == side and j.deforms and j.name not in driven
+        )
 
     hips = c.joint_with_role("hips")
     spine = role("spine") + role("chest")

@@ -44,7 +44,11 @@ class Stand(Params):
 @step("model.stand", Stand, lambda c, p: "Stood the model upright" + (f", turned by {p.turn}°" if p.turn else ""))
 def stand(character: Character, p: Stand) -> Character:
     """Set up axis, facing, ground and centre; everything settled into the points."""
-    up = {"y": np.eye(3), "z": np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]]), "-z": np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])}
+    up = {
+        "y": np.eye(3),
+        "z": np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]]),
+        "-z": np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]),
+    }
     a = np.radians(p.turn)
     c, s = round(float(np.cos(a)), 15), round(float(np.sin(a)), 15)
     rotation = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]]) @ up[p.up]

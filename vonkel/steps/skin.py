@@ -30,7 +30,9 @@ class Method(Params):
     method: Literal["linear", "dual"]
 
 
-@step("skin.method", Method, lambda c, p: "Deform by " + ("dual quaternions" if p.method == "dual" else "linear blending"))
+@step(
+    "skin.method", Method, lambda c, p: "Deform by " + ("dual quaternions" if p.method == "dual" else "linear blending")
+)
 def method(character: Character, p: Method) -> Character:
     """Choose how joints' moves are blended: linear or dual quaternion."""
     if character.skin is None:

@@ -68,7 +68,9 @@ class Store:
             db.execute("PRAGMA journal_mode = WAL")
             version = db.execute("PRAGMA user_version").fetchone()[0]
             if version == 0:
-                db.executescript(f"BEGIN; {(HERE / 'schema.sql').read_text('utf-8')} PRAGMA user_version = {VERSION}; COMMIT;")
+                db.executescript(
+                    f"BEGIN; {(HERE / 'schema.sql').read_text('utf-8')} PRAGMA user_version = {VERSION}; COMMIT;"
+                )
             for number, script in migrations(version):
                 db.executescript(f"BEGIN; {script} PRAGMA user_version = {number}; COMMIT;")
 
@@ -157,7 +159,9 @@ class Store:
             number = db.execute("SELECT number FROM step WHERE id = ?", (head,)).fetchone()[0]
             if name is not None:
                 db.execute("UPDATE character SET name = ? WHERE id = ?", (name, character))
-            return self._append(db, character, head, number + 1, step, params, sentence, document, arrays, extra, seconds)
+            return self._append(
+                db, character, head, number + 1, step, params, sentence, document, arrays, extra, seconds
+            )
 
     def _append(
         self, db: sqlite3.Connection, character: int, parent: int | None, number: int, step: str,
@@ -306,7 +310,9 @@ class Store:
 
     def milestones(self, character: int) -> list[Milestone]:
         with self._open() as db:
-            rows = db.execute("SELECT id, step, name, made FROM milestone WHERE character = ? ORDER BY id", (character,))
+            rows = db.execute(
+                "SELECT id, step, name, made FROM milestone WHERE character = ? ORDER BY id", (character,)
+            )
             return [Milestone(*r) for r in rows]
 
     # -- poses ---------------------------------------------------------------------------------------------------

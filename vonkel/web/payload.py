@@ -103,13 +103,21 @@ def mesh_bytes(c: Character) -> bytes:
     return struct.pack("<I", len(header)) + header + body + part[topo.triangle_face].tobytes()
 
 
-def frame_bytes(sequence: int, points: np.ndarray, pose: Pose, controls: tuple[str, ...], said: dict[str, Any]) -> bytes:
+def frame_bytes(
+    sequence: int, points: np.ndarray, pose: Pose, controls: tuple[str, ...], said: dict[str, Any]
+) -> bytes:
     """One live frame: sequence and JSON length uint32, JSON, then points, joint frames and control frames, float32."""
     text = json.dumps(said).encode()
     text += b" " * (-len(text) % 4)
     frames = np.array([pose.controls[n] for n in controls], np.float32)
     return b"".join(
-        (struct.pack("<II", sequence, len(text)), text, points.tobytes(), pose.joints.astype(np.float32).tobytes(), frames.tobytes())
+        (
+            struct.pack("<II", sequence, len(text)),
+            text,
+            points.tobytes(),
+            pose.joints.astype(np.float32).tobytes(),
+            frames.tobytes(),
+        )
     )
 
 

@@ -77,7 +77,11 @@ class Jobs:
         except Exception:
             log.exception("job %s failed", job.title)
             job.state = "failed"
-            job.error = {"what": "Something went wrong inside Vonkel.", "where": job.title, "todo": "Nothing was changed. The log says more."}
+            job.error = {
+                "what": "Something went wrong inside Vonkel.",
+                "where": job.title,
+                "todo": "Nothing was changed. The log says more.",
+            }
         finally:
             job.ended = time.time()
             job.over.set()

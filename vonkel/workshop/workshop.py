@@ -85,7 +85,9 @@ class Workshop:
         """A new character from a mesh file.  Raises BadFile and leaves nothing behind."""
         began = time.perf_counter()
         made = read_character(file_name, data, called)
-        return self.add(made, {"file": Path(file_name).name}, f"Brought in {Path(file_name).name}", time.perf_counter() - began)
+        return self.add(
+            made, {"file": Path(file_name).name}, f"Brought in {Path(file_name).name}", time.perf_counter() - began
+        )
 
     def add(self, made: Character, params: dict[str, Any], sentence: str, seconds: float = 0.0) -> int:
         return self.store.create(
@@ -209,10 +211,15 @@ class Workshop:
         """A morph target from a mesh file with the same points."""
         now = self.character(character)
         moved = character_from_mesh(read_mesh(file_name, data), "shape", file_name).points
-        return self.apply(character, "shapes.add", {"name": name or Path(file_name).stem, "points": moved}, expected)\
-            if len(moved) == len(now.points) else self._part_shape(character, now, moved, name or Path(file_name).stem, expected)
+        return (
+            self.apply(character, "shapes.add", {"name": name or Path(file_name).stem, "points": moved}, expected)
+            if len(moved) == len(now.points)
+            else self._part_shape(character, now, moved, name or Path(file_name).stem, expected)
+        )
 
-    def _part_shape(self, character: int, now: Character, moved: np.ndarray, name: str, expected: int | None) -> Position:
+    def _part_shape(
+        self, character: int, now: Character, moved: np.ndarray, name: str, expected: int | None
+    ) -> Position:
         """A mesh of one part's points moves that part alone."""
         for part in now.parts:
             if part.points[1] - part.points[0] == len(moved):

@@ -19,6 +19,20 @@ from .model import (
 )
 
 __all__ = [
-    "Arrays", "Channel", "Character", "Control", "Inputs", "Joint", "Kit", "Part", "SavedPose", "Shape", "Side",
-    "Skin", "content_hash", "opposite", "opposite_name", "unique_name",
+    "Arrays",
+    "Channel",
+    "Character",
+    "Control",
+    "Inputs",
+    "Joint",
+    "Kit",
+    "Part",
+    "SavedPose",
+    "Shape",
+    "Side",
+    "Skin",
+    "content_hash",
+    "opposite",
+    "opposite_name",
+    "unique_name",
 ]

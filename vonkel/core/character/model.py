@@ -147,10 +147,12 @@ class Character(Frozen):
 
     `points` (n, 3) float64, metres; `face_starts` (f + 1,) int32 and `face_corners` (m,) int32: face i is
     corners[starts[i]:starts[i+1]], counter-clockwise from outside; optional `colours` (n, 3) uint8 sRGB and
-    `uvs` (m, 2) float32 per corner.
+    `uvs` (m, 2) float32 per corner, V running down from the top as in glTF.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, ignored_types=(cached_property,))
+    model_config = ConfigDict(
+        frozen=True, extra="forbid", arbitrary_types_allowed=True, ignored_types=(cached_property,)
+    )
 
     name: Name
     about: str = ""

@@ -48,7 +48,9 @@ def _read_mesh(tree: Tree) -> RawMesh:
             index = tree.accessor(primitive["indices"]) if "indices" in primitive else np.arange(len(p))
             index = index[: len(index) // 3 * 3].reshape(-1, 3).astype(np.int64)
             if len(index) and index.max() >= len(p):
-                raise BadFile(f"A face names point {index.max() + 1}, but there are {len(p)}.", tree.name, "Export again.")
+                raise BadFile(
+                    f"A face names point {index.max() + 1}, but there are {len(p)}.", tree.name, "Export again."
+                )
             used = np.zeros(len(p), bool)
             used[index.ravel()] = True
             if not np.isfinite(p).all():
@@ -88,7 +90,7 @@ def _read_mesh(tree: Tree) -> RawMesh:
         everything, np.arange(0, len(flat) + 1, 3), flat, np.concatenate(piece_of).astype(np.int64), pieces,
         np.concatenate([c if c is not None else np.full((len(p), 3), 200, np.uint8) for c, p in zip(colours, points, strict=True)])
         if coloured else None,
-        np.concatenate(uvs) if all(u is not None for u in uvs) else None,
+        np.concatenate([u for u in uvs if u is not None]) if all(u is not None for u in uvs) else None,
         piece_colours, moved,
     )  # fmt: skip
 
@@ -219,13 +221,18 @@ def write_rigged(character: Character, generator: str = "Vonkel") -> bytes:
         if sum(j.parent is None for j in character.joints) > 1:
             del tree["skins"][0]["skeleton"]
     normals = point_normals(character.points, topo.triangles).astype(np.float32)
-    meshes, materials = [], []
+    meshes: list[dict[str, Any]] = []
+    materials: list[dict[str, Any]] = []
     for part in character.parts:
         meshes.append(_write_part(w, character, part, normals, len(materials)))
         linear = [round(float(c), 5) for c in _linear(np.frombuffer(bytes.fromhex(part.colour[1:]), np.uint8))]
         if "colours" in character.arrays:
             linear = [1.0, 1.0, 1.0]
-        pbr = {"baseColorFactor": [*linear, 1.0], "metallicFactor": 0.0, "roughnessFactor": 0.25 if part.role == "eye" else 0.8}
+        pbr = {
+            "baseColorFactor": [*linear, 1.0],
+            "metallicFactor": 0.0,
+            "roughnessFactor": 0.25 if part.role == "eye" else 0.8,
+        }
         materials.append({"name": part.name, "pbrMetallicRoughness": pbr})
         node: dict[str, Any] = {"name": part.name, "mesh": len(meshes) - 1}
         if character.skin:
@@ -278,7 +285,11 @@ def _write_part(w: Writer, character: Character, part: Part, normals: np.ndarray
             attributes[f"JOINTS_{s}"] = w.add(joints[:, 4 * s : 4 * s + 4], "VEC4", 34962)
             attributes[f"WEIGHTS_{s}"] = w.add(weights[:, 4 * s : 4 * s + 4].astype(np.float32), "VEC4", 34962)
     flat = index.astype(np.uint16 if len(which) < 65535 else np.uint32).ravel()
-    primitive: dict[str, Any] = {"attributes": attributes, "indices": w.add(flat, "SCALAR", 34963), "material": material}
+    primitive: dict[str, Any] = {
+        "attributes": attributes,
+        "indices": w.add(flat, "SCALAR", 34963),
+        "material": material,
+    }
     mesh: dict[str, Any] = {"name": part.name, "primitives": [primitive]}
     if character.shapes:
         primitive["targets"] = []
@@ -294,9 +305,9 @@ def _write_part(w: Writer, character: Character, part: Part, normals: np.ndarray
 def _split_seams(index: np.ndarray, uv: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Triangles (t, 3) over points and copies, which point each copy is of, and texture places for all.
 
-    glTF has one texture place per point and its V runs down from the top; ours runs up from the bottom.
+    glTF has one texture place per point.
     """
-    flat, places = index.ravel(), uv.reshape(-1, 2) * np.float32([1, 1])
+    flat, places = index.ravel(), uv.reshape(-1, 2)
     keys = np.concatenate([flat[:, None].astype(float), places.round(6)], 1)
     unique, first, inverse = np.unique(keys, axis=0, return_index=True, return_inverse=True)
     inverse = np.asarray(inverse).ravel()
@@ -315,7 +326,11 @@ def _split_seams(index: np.ndarray, uv: np.ndarray, count: int) -> tuple[np.ndar
 def read_rigged(name: str, data: bytes, called: str) -> Character | None:
     """The character of a .glb that `write_rigged` wrote, without its kits; None for any other file."""
     tree = Tree(name, data)
-    about = (tree.json["asset"].get("extras") or {}).get("vonkel") if isinstance(tree.json["asset"].get("extras"), dict) else None
+    about = (
+        (tree.json["asset"].get("extras") or {}).get("vonkel")
+        if isinstance(tree.json["asset"].get("extras"), dict)
+        else None
+    )
     if not isinstance(about, dict):
         return None
     try:
@@ -323,7 +338,9 @@ def read_rigged(name: str, data: bytes, called: str) -> Character | None:
     except VonkelError:
         raise
     except Exception as error:  # the file claims to be ours, but anything may have been done to it
-        raise BadFile("It says Vonkel wrote it, but it was changed since.", f"{name}: {error}", "Export it again.") from None
+        raise BadFile(
+            "It says Vonkel wrote it, but it was changed since.", f"{name}: {error}", "Export it again."
+        ) from None
 
 
 def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
@@ -345,8 +362,8 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         above = nodes[parent[i]]["name"] if i in parent else None
         joints.append(
             Joint(
-                name=node["name"], parent=above, place=tuple(m[:3, 3].tolist()),  # type: ignore[arg-type]
-                turn=tuple(quaternion_from_matrix(m[:3, :3]).tolist()), **mine,  # type: ignore[arg-type]
+                name=node["name"], parent=above, place=tuple(m[:3, 3].tolist()),
+                turn=tuple(quaternion_from_matrix(m[:3, :3]).tolist()), **mine,
             )
         )  # fmt: skip
     parts, points, corners, sj, sw, colours = [], [], [], [], [], []
@@ -380,7 +397,10 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         "face_starts": np.arange(0, len(flat) + 1, 3, dtype=np.int32),
     }  # fmt: skip
     if names:
-        arrays |= {"skin/joints": np.concatenate(sj).astype(np.uint16), "skin/weights": np.concatenate(sw).astype(np.float32)}
+        arrays |= {
+            "skin/joints": np.concatenate(sj).astype(np.uint16),
+            "skin/weights": np.concatenate(sw).astype(np.float32),
+        }
     if colours:
         arrays["colours"] = np.concatenate(colours)
     for shape, runs in shapes.items():

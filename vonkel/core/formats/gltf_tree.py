@@ -37,7 +37,11 @@ class Tree:
             raise BadFile("It doesn't say which glTF it is.", name, "Export it as glTF 2.0.")
         if str(self.json["asset"].get("version", "")).split(".")[0] != "2":
             raise BadFile("It isn't glTF 2.0.", name, "Export it as glTF 2.0.")
-        needed = set(self.list("extensionsRequired")) - {"KHR_materials_unlit", "KHR_texture_transform", "KHR_mesh_quantization"}
+        needed = set(self.list("extensionsRequired")) - {
+            "KHR_materials_unlit",
+            "KHR_texture_transform",
+            "KHR_mesh_quantization",
+        }
         if needed:
             raise BadFile(f"It needs the extension {sorted(map(str, needed))[0]}.", name, "Export it without.")
         self.buffers = [self._buffer(i, b, blob) for i, b in enumerate(self.list("buffers"))]
@@ -78,9 +82,13 @@ class Tree:
         count, width = _int(a.get("count", 0)), WIDTHS.get(a.get("type", ""), 0)
         dtype = COMPONENTS.get(a.get("componentType", 0))
         if dtype is None or not width or not 0 <= count <= MAX_CORNERS:
-            raise BadFile(f"Accessor {index} is of a kind that isn't known, or too long.", self.name, "Export it again.")
+            raise BadFile(
+                f"Accessor {index} is of a kind that isn't known, or too long.", self.name, "Export it again."
+            )
         if "sparse" in a:
-            base = np.zeros((count, width), dtype) if "bufferView" not in a else self._dense(a, count, width, dtype).copy()
+            base = (
+                np.zeros((count, width), dtype) if "bufferView" not in a else self._dense(a, count, width, dtype).copy()
+            )
             self._sparse(a["sparse"], base, dtype, width)
             out = base
         else:
@@ -114,7 +122,9 @@ class Tree:
         kind = COMPONENTS.get(at.get("componentType", 0))
         if kind is None or not 0 <= n <= len(base):
             raise BadFile("A sparse accessor is out of order.", self.name, "Export it again.")
-        index = self._view(self.get("bufferViews", at.get("bufferView")), _int(at.get("byteOffset", 0)), n, 1, kind)[:, 0]
+        index = self._view(self.get("bufferViews", at.get("bufferView")), _int(at.get("byteOffset", 0)), n, 1, kind)[
+            :, 0
+        ]
         if n and index.max() >= len(base):
             raise BadFile("A sparse accessor names a point that isn't there.", self.name, "Export it again.")
         where = self.get("bufferViews", values.get("bufferView"))
@@ -167,9 +177,13 @@ class Writer:
         self.views.append(entry)
         return len(self.views) - 1
 
-    def add(self, array: np.ndarray, kind: str, target: int | None = None, bounds: bool = False, normalized: bool = False) -> int:
+    def add(
+        self, array: np.ndarray, kind: str, target: int | None = None, bounds: bool = False, normalized: bool = False
+    ) -> int:
         array = np.ascontiguousarray(array)
-        code = {np.dtype(v): k for k, v in COMPONENTS.items()}[array.dtype.newbyteorder("<") if array.itemsize > 1 else array.dtype]
+        code = {np.dtype(v): k for k, v in COMPONENTS.items()}[
+            array.dtype.newbyteorder("<") if array.itemsize > 1 else array.dtype
+        ]
         entry: dict[str, Any] = {
             "bufferView": self.view(array.tobytes(), target), "componentType": code, "count": len(array), "type": kind,
         }  # fmt: skip
@@ -183,7 +197,12 @@ class Writer:
 
     def glb(self, tree: dict[str, Any]) -> bytes:
         self.blob += b"\0" * (-len(self.blob) % 4)
-        tree = {**tree, "buffers": [{"byteLength": len(self.blob)}], "bufferViews": self.views, "accessors": self.accessors}
+        tree = {
+            **tree,
+            "buffers": [{"byteLength": len(self.blob)}],
+            "bufferViews": self.views,
+            "accessors": self.accessors,
+        }
         text = json.dumps(tree, separators=(",", ":"), ensure_ascii=False, allow_nan=False).encode()
         text += b" " * (-len(text) % 4)
         total = 12 + 8 + len(text) + 8 + len(self.blob)

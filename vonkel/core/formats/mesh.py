@@ -73,7 +73,9 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
 
     owner = np.full(n, -1)
     pairs = np.unique(np.stack([mesh.corners, corner_piece], 1), axis=0)
-    for point, piece in pairs[np.concatenate([np.diff(pairs[:, 0]) == 0, [False]]) | np.concatenate([[False], np.diff(pairs[:, 0]) == 0])]:
+    for point, piece in pairs[
+        np.concatenate([np.diff(pairs[:, 0]) == 0, [False]]) | np.concatenate([[False], np.diff(pairs[:, 0]) == 0])
+    ]:
         if owner[point] >= 0 and root(owner[point]) != root(piece):
             a, b = sorted((root(owner[point]), root(piece)))
             group[b] = a

@@ -25,7 +25,7 @@ def read(name: str, data: bytes) -> RawMesh:
     objects = "\no " in text or text.startswith("o ")
     line_number = 0
     try:
-        for line_number, line in enumerate(text.splitlines(), 1):
+        for line_number, line in enumerate(text.splitlines(), 1):  # noqa: B007 (told when a line fails)
             words = line.split()
             if not words:
                 continue
@@ -35,7 +35,7 @@ def read(name: str, data: bytes) -> RawMesh:
                 if len(words) < 4:
                     raise ValueError("a point needs three numbers")
             elif kind == "vt":
-                uvs.append([float(words[1]), float(words[2]) if len(words) > 2 else 0.0])
+                uvs.append([float(words[1]), 1.0 - float(words[2]) if len(words) > 2 else 1.0])  # V runs up here
             elif kind == "f":
                 if piece < 0:
                     pieces.append("body")
@@ -86,13 +86,19 @@ def write(character: Character, points: np.ndarray | None = None) -> bytes:
     p = character.points if points is None else points
     colours = character.arrays.get("colours")
     starts, corners = character.arrays["face_starts"], character.arrays["face_corners"]
+    uvs = character.arrays.get("uvs")
     lines = []
     for part in character.parts:
         lines.append(f"o {part.name}")
         for i in range(*part.points):
             x, y, z = p[i]
-            tail = "" if colours is None else " %.3f %.3f %.3f" % tuple(colours[i] / 255)
+            tail = "" if colours is None else "".join(f" {v / 255:.3f}" for v in colours[i])
             lines.append(f"v {x:.6f} {y:.6f} {z:.6f}{tail}")
         for f in range(*part.faces):
-            lines.append("f " + " ".join(str(c + 1) for c in corners[starts[f] : starts[f + 1]]))
+            lo, hi = int(starts[f]), int(starts[f + 1])
+            if uvs is None:
+                lines.append("f " + " ".join(str(c + 1) for c in corners[lo:hi]))
+            else:
+                lines += [f"vt {u:.6f} {1 - v:.6f}" for u, v in uvs[lo:hi]]
+                lines.append("f " + " ".join(f"{corners[k] + 1}/{k + 1}" for k in range(lo, hi)))
     return ("\n".join(lines) + "\n").encode()

@@ -27,7 +27,9 @@ def read(name: str, data: bytes) -> RawMesh:
         read_body = _text if order == "" else _binary
         tables = read_body(data[end.end() :], order, elements)
     except (ValueError, IndexError, TypeError) as error:
-        raise BadFile(f"{name} ends before its data does, or holds something else.", str(error), "Export it again.") from None
+        raise BadFile(
+            f"{name} ends before its data does, or holds something else.", str(error), "Export it again."
+        ) from None
     vertex, faces = tables.get("vertex"), tables.get("face")
     if not isinstance(vertex, dict) or not {"x", "y", "z"} <= set(vertex):
         raise BadFile(f"{name} has no points with x, y and z.", name, "Export it again.")
@@ -40,7 +42,9 @@ def read(name: str, data: bytes) -> RawMesh:
     colours = None
     if {"red", "green", "blue"} <= set(vertex):
         colours = np.stack([np.asarray(vertex[c]) for c in ("red", "green", "blue")], 1)
-        colours = colours.astype(np.uint8) if colours.dtype.kind in "ui" else (np.clip(colours, 0, 1) * 255).astype(np.uint8)
+        colours = (
+            colours.astype(np.uint8) if colours.dtype.kind in "ui" else (np.clip(colours, 0, 1) * 255).astype(np.uint8)
+        )
     starts = np.concatenate([[0], np.cumsum(sizes[keep])])
     return RawMesh(points, starts, corners, np.zeros(len(starts) - 1, np.int64), ["body"], colours)
 
@@ -49,7 +53,8 @@ Element = tuple[str, int, list[tuple[str, str, str]]]  # name, count, properties
 
 
 def _header(name: str, text: str) -> tuple[str, list[Element]]:
-    order, elements = "", []
+    order = ""
+    elements: list[Element] = []
     limits = {"vertex": MAX_POINTS, "face": MAX_FACES}
     for line in text.splitlines()[1:]:
         w = line.split()
@@ -113,5 +118,7 @@ def _text(body: bytes, order: str, elements: list[Element]) -> dict:
                 else:
                     table[p].append(cast(words[at]))
                     at += 1
-        tables[name] = {p: (v if c else np.array(v, t)) for (p, c, t), v in zip(properties, table.values(), strict=True)}
+        tables[name] = {
+            p: (v if c else np.array(v, t)) for (p, c, t), v in zip(properties, table.values(), strict=True)
+        }
     return tables

@@ -15,9 +15,9 @@ def unit(v: np.ndarray) -> np.ndarray:
 
 def matrix_from_quaternion(q: np.ndarray | tuple) -> np.ndarray:
     """(…, 4) → (…, 3, 3).  The quaternion need not be unit."""
-    q = np.asarray(q, float)
-    q = q / np.linalg.norm(q, axis=-1, keepdims=True)
-    w, x, y, z = np.moveaxis(q, -1, 0)
+    given = np.asarray(q, float)
+    unit_q = given / np.linalg.norm(given, axis=-1, keepdims=True)
+    w, x, y, z = np.moveaxis(unit_q, -1, 0)
     rows = [
         [1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y)],
         [2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x)],

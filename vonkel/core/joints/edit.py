@@ -223,7 +223,9 @@ def remove_joint(character: Character, name: str) -> Character:
     result = character.with_(joints=joints)
     if character.skin and name in character.skin.joints:
         if joint.parent is None:
-            raise StepRefused(f"{name} holds skin and has no parent to give it to.", character.name, "Bind again after.")
+            raise StepRefused(
+                f"{name} holds skin and has no parent to give it to.", character.name, "Bind again after."
+            )
         result = result.with_(skin=_skin_without(character, name, joint.parent))
     return result
 
@@ -254,7 +256,9 @@ def rename_joint(character: Character, name: str, new: str, both_sides: bool = T
         k.model_copy(update={"joints": {r: tuple(str(now(n)) for n in names) for r, names in k.joints.items()}})
         for k in character.kits
     )
-    skin = character.skin and character.skin.model_copy(update={"joints": tuple(str(now(n)) for n in character.skin.joints)})
+    skin = character.skin and character.skin.model_copy(
+        update={"joints": tuple(str(now(n)) for n in character.skin.joints)}
+    )
     labels = {f"{a} turn": f"{b} turn" for a, b in renames.items()}
     controls = tuple(c.model_copy(update={"name": labels.get(c.name, c.name)}) for c in character.controls)
     poses = tuple(

@@ -74,8 +74,8 @@ def in_order(operations: list[Operation]) -> list[Operation]:
             writer[w] = i
     waits: list[set[int]] = [{writer[r] for r in o.reads if r in writer} for o in operations]
     followers: list[list[int]] = [[] for _ in operations]
-    for i, w in enumerate(waits):
-        for j in w:
+    for i, awaited in enumerate(waits):
+        for j in awaited:
             followers[j].append(i)
     ready = [i for i, w in enumerate(waits) if not w]
     heapq.heapify(ready)

@@ -22,7 +22,10 @@ def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, gr
     """
     tri = _skin_triangles(character)
     x = ((character.points - place) @ frame[:, 0])[tri]
-    tri = tri[(np.minimum(np.minimum(x[:, 0], x[:, 1]), x[:, 2]) <= 0) & (np.maximum(np.maximum(x[:, 0], x[:, 1]), x[:, 2]) > 0)]
+    tri = tri[
+        (np.minimum(np.minimum(x[:, 0], x[:, 1]), x[:, 2]) <= 0)
+        & (np.maximum(np.maximum(x[:, 0], x[:, 1]), x[:, 2]) > 0)
+    ]
     if not len(tri):
         return ()
     corner = (character.points[tri] - place) @ frame

@@ -47,7 +47,11 @@ def bones_of(character: Character) -> list[Bone]:
         start = np.array(j.place)
         kids = [c for c in character.children.get(j.name, ()) if c.role not in ("eye",)]
         main = [c for c in kids if c.side == j.side] or kids
-        ends = [np.array(c.place) for c in main[:1]] if j.role not in ("hand", "foot") else [np.array(c.place) for c in main]
+        ends = (
+            [np.array(c.place) for c in main[:1]]
+            if j.role not in ("hand", "foot")
+            else [np.array(c.place) for c in main]
+        )
         segments = [[start, e] for e in ends] or [[start, _run_on(character, j)]]
         for held in character.children.get(j.name, ()):  # what rides rigidly on a joint is part of its reach: the
             if held.role in RIGID_ROLES:  # muzzle belongs to the head, however near the neck runs below it
@@ -91,9 +95,7 @@ def flesh(solid: Solid, bone: Bone) -> float:
     return max(max(float(np.percentile(d, 65)) for d in along), 0.5 * solid.h)
 
 
-def through_distance(
-    solid: Solid, bone: Bone, cell_of: np.ndarray, points: np.ndarray, limit: float
-) -> np.ndarray:
+def through_distance(solid: Solid, bone: Bone, cell_of: np.ndarray, points: np.ndarray, limit: float) -> np.ndarray:
     """(n,) metres from a bone to points through the volume; inf past `limit`.
 
     Where the way through the cells is as good as straight the exact straight distance is taken (steps between
@@ -166,7 +168,9 @@ def bind_skin(
             soft[part.points[0] : part.points[1]] = True
     if soft.any():
         keep = soft[topo.triangles[:, 0]]
-        weights[soft, : len(bones)] = _soft_weights(character, points, topo.triangles[keep], soft, bones, falloff, smooth)
+        weights[soft, : len(bones)] = _soft_weights(
+            character, points, topo.triangles[keep], soft, bones, falloff, smooth
+        )
     bones = bones + holders
     _hold_rigid_parts(character, bones, weights)
     tell(0.95, "keeping the strongest influences")
@@ -261,6 +265,7 @@ def _hold_rigid_parts(character: Character, bones: list[Bone], weights: np.ndarr
 
 def holder_of(character: Character, role: str, name: str, middle: np.ndarray, index: dict[str, int]) -> str:
     """The joint that should hold a rigid part."""
+
     def nearest(wanted: list[str]) -> str:
         return min(wanted, key=lambda n: float(np.linalg.norm(np.array(character.joint(n).place) - middle)))
 

@@ -39,9 +39,7 @@ def _draw(p, tri, colour, width, height, image, depth):
                     depth[y, x] = z
                     w = 1 - u - v
                     for k in range(3):
-                        image[y, x, k] = (
-                            w * colour[tri[t, 0], k] + u * colour[tri[t, 1], k] + v * colour[tri[t, 2], k]
-                        )
+                        image[y, x, k] = w * colour[tri[t, 0], k] + u * colour[tri[t, 1], k] + v * colour[tri[t, 2], k]
 
 
 def picture(
@@ -64,7 +62,11 @@ def picture(
     screen = np.stack([w / 2 + q[:, 0] * h / (2 * half), h / 2 - q[:, 1] * h / (2 * half), q[:, 2]], 1)
     normals = point_normals(points, triangles) @ np.stack([right, up, forward], 1)
     light = np.array([-0.35, 0.6, 0.72])
-    shade = 0.62 + 0.42 * np.clip(normals @ (light / np.linalg.norm(light)), -0.4, 1) - 0.10 * (1 - np.clip(normals[:, 2], 0, 1)) ** 2
+    shade = (
+        0.62
+        + 0.42 * np.clip(normals @ (light / np.linalg.norm(light)), -0.4, 1)
+        - 0.10 * (1 - np.clip(normals[:, 2], 0, 1)) ** 2
+    )
     image = np.empty((h, w, 3))
     image[:] = PAPER
     _draw(screen, triangles, np.clip(colours * shade[:, None], 0, 255), w, h, image, np.full((h, w), -np.inf))

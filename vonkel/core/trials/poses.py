@@ -107,7 +107,9 @@ class _Body:
     # each pose is a method that gives its turns, or nothing where the body lacks what it needs
     def arms_up(self) -> Turns:
         turns = {j.name: self.aimed(j, (0.35, 1.0, 0.0)) for j in self.joints("upper_arm")}
-        return turns | {j.name: self.about((0, 0, 1), 15.0 * (1 if j.side == "L" else -1)) for j in self.joints("collar")}
+        return turns | {
+            j.name: self.about((0, 0, 1), 15.0 * (1 if j.side == "L" else -1)) for j in self.joints("collar")
+        }
 
     def arms_forward(self) -> Turns:
         return {j.name: self.aimed(j, (0.15, 0.05, 1.0)) for j in self.joints("upper_arm")}

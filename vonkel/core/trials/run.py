@@ -91,7 +91,11 @@ def judge(f: Figures) -> tuple[float, str, int]:
     behind = int(f.left_behind[0]) if len(f.left_behind) else f.stretch_point
     found = [
         ((f.stretch_most - 1) / 1.5, f"an edge {f.stretch_most:.1f} times as long", f.stretch_point),
-        ((1 / max(f.squeeze_most, 1e-3) - 1) / 12, f"an edge squeezed to {100 * f.squeeze_most:.0f} %", f.squeeze_point),
+        (
+            (1 / max(f.squeeze_most, 1e-3) - 1) / 12,
+            f"an edge squeezed to {100 * f.squeeze_most:.0f} %",
+            f.squeeze_point,
+        ),
         (-loss / 0.2, f"{limb} loses {-100 * loss:.0f} % of its volume", f.squeeze_point),
         (gain / 0.4, f"{gain_limb} gains {100 * gain:.0f} % volume", f.stretch_point),
         (f.folded / 200, f"{f.folded} folded edges", f.squeeze_point),

@@ -9,8 +9,8 @@ from pydantic import BaseModel
 from ...core.errors import BadFile
 from ...core.formats import gltf, obj
 from ...core.skin.bind import weights_of
-from ...core.trials.picture import picture, png
 from ...core.tolerances import MAX_FILE_BYTES
+from ...core.trials.picture import picture, png
 from ...steps.recipe import dump_recipe
 from .. import payload
 from .deps import TheWorkshop
@@ -57,7 +57,9 @@ def weights(workshop: TheWorkshop, number: int, joint: str) -> Response:
     """One float32 per point."""
     c = workshop.character(number)
     c.joint(joint)
-    return Response(weights_of(c, joint).tobytes(), media_type="application/octet-stream", headers={"cache-control": "no-store"})
+    return Response(
+        weights_of(c, joint).tobytes(), media_type="application/octet-stream", headers={"cache-control": "no-store"}
+    )
 
 
 @router.get("/c/{number}/point/{index}")
@@ -86,7 +88,9 @@ def portrait(workshop: TheWorkshop, number: int) -> Response:
 
 
 def _file_name(name: str, ending: str) -> dict[str, str]:
-    safe = "".join(ch if ch.isascii() and (ch.isalnum() or ch in "-_") else "-" for ch in name).strip("-") or "character"
+    safe = (
+        "".join(ch if ch.isascii() and (ch.isalnum() or ch in "-_") else "-" for ch in name).strip("-") or "character"
+    )
     return {"content-disposition": f'attachment; filename="{safe}{ending}"', "cache-control": "no-store"}
 
 
@@ -124,7 +128,11 @@ def report(workshop: TheWorkshop, number: int) -> Response:
         "findings": [f.model_dump(exclude={"points"}) | {"point_count": len(f.points)} for f in findings(c)],
         "trials": listed, "trials_are_of_this_state": fresh,
     }  # fmt: skip
-    return Response(json.dumps(body, indent=1, ensure_ascii=False), media_type="application/json", headers=_file_name(c.name, "-report.json"))
+    return Response(
+        json.dumps(body, indent=1, ensure_ascii=False),
+        media_type="application/json",
+        headers=_file_name(c.name, "-report.json"),
+    )
 
 
 class Compacted(BaseModel):

@@ -14,9 +14,7 @@ router = APIRouter()
 
 @router.get("/")
 def shelf(request: Request, workshop: TheWorkshop) -> Response:
-    characters = [
-        {"row": s, "state": workshop.character(s.id)} for s in workshop.store.characters()
-    ]
+    characters = [{"row": s, "state": workshop.character(s.id)} for s in workshop.store.characters()]
     context = {"characters": characters, "bytes_used": workshop.store.bytes_used()}
     return request.app.state.templates.TemplateResponse(request, "shelf.html", context)
 

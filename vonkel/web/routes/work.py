@@ -57,7 +57,9 @@ class EditBody(Body):
 def edit_step(workshop: TheWorkshop, jobs: TheJobs, number: int, step: int, body: EditBody) -> dict:
     """Do an earlier step with other parameters, and again all that followed."""
     at = _step_number(body)
-    job = jobs.start("Replaying the ledger", number, lambda: payload.where(workshop.edit_step(number, step, body.params, at)))
+    job = jobs.start(
+        "Replaying the ledger", number, lambda: payload.where(workshop.edit_step(number, step, body.params, at))
+    )
     return {"job": job.as_dict()}
 
 
@@ -112,9 +114,13 @@ def pose(workshop: TheWorkshop, number: int, body: PoseBody) -> dict:
 
 
 @router.post("/c/{number}/shape")
-def shape(workshop: TheWorkshop, number: int, file: UploadFile, name: str = Form("", max_length=60), step: int = Form(0)) -> dict:
+def shape(
+    workshop: TheWorkshop, number: int, file: UploadFile, name: str = Form("", max_length=60), step: int = Form(0)
+) -> dict:
     data = file.file.read(MAX_FILE_BYTES + 1)
-    return {"position": payload.where(workshop.add_shape(number, file.filename or "", data, name.strip(), step or None))}
+    return {
+        "position": payload.where(workshop.add_shape(number, file.filename or "", data, name.strip(), step or None))
+    }
 
 
 @router.post("/c/{number}/recipe")

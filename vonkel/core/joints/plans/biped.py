@@ -25,7 +25,12 @@ from . import landmarks as lm
 
 UPPER_ARM, FOREARM, HAND = 0.186, 0.146, 0.108
 FINGER_OF_HAND = 0.46  # the middle finger's share of the hand's length (common practice)
-DIGIT_NAMES = {1: ["point"], 2: ["point", "ring"], 3: ["point", "middle", "ring"], 4: ["point", "middle", "ring", "little"]}
+DIGIT_NAMES = {
+    1: ["point"],
+    2: ["point", "ring"],
+    3: ["point", "middle", "ring"],
+    4: ["point", "middle", "ring", "little"],
+}
 
 
 class BipedOptions(BaseModel):
@@ -140,7 +145,9 @@ def _find_leg(character: Character, solid: Solid, branches: list[lm.Tip], centre
         column.append(piece)
         here = piece
     if crotch is None or len(column) < 4:
-        raise StepRefused("The plan found no place where the legs meet.", character.name, "Are the legs parts of the body?")
+        raise StepRefused(
+            "The plan found no place where the legs meet.", character.name, "Are the legs parts of the body?"
+        )
     centres = np.array([s.centre for s in column])
     top = column[-max(3, len(column) // 8) :]
     thickness = float(np.sqrt(np.mean([s.area for s in top]) / np.pi))
@@ -259,7 +266,9 @@ def _lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: Arm | None
     hand_length = share * length
     if len(digits) > 1:
         fingers = sorted((d.visible for d in digits), reverse=True)
-        hand_length = float(np.clip(np.mean(fingers[: max(1, len(fingers) - 1)]) / FINGER_OF_HAND, 0.16 * length, 0.36 * length))
+        hand_length = float(
+            np.clip(np.mean(fingers[: max(1, len(fingers) - 1)]) / FINGER_OF_HAND, 0.16 * length, 0.36 * length)
+        )
     wrist = lm.at_length(arm.path, hand_length)
     elbow = _elbow(arm.path, hand_length, length)
     chest = next(n for n in reversed(sketch.found) if sketch.found[n][2] == "chest")
@@ -322,7 +331,11 @@ def _find_digits(character: Character, solid: Solid, arm: Arm, hand_length: floa
     wrist = int(fine.nearest(lm.at_length(arm.path, 1.25 * hand_length)[None])[0])
     distance = lm.from_cell(fine, wrist)
     reach = hand_length * 1.9
-    branches = [b for b in lm.tips(fine, distance, 0.12 * hand_length) if distance[b.cell] < reach and distance[b.cell] > 0.5 * hand_length]
+    branches = [
+        b
+        for b in lm.tips(fine, distance, 0.12 * hand_length)
+        if distance[b.cell] < reach and distance[b.cell] > 0.5 * hand_length
+    ]
     forearm = lm.at_length(arm.path, 1.25 * hand_length)
     outward = arm.tip - forearm
     branches = [b for b in branches if (b.place - forearm) @ outward > 0.15 * outward @ outward]
@@ -428,7 +441,13 @@ def _lay_spine(
     parent = sketch.put("hips", None, places[0], "hips", hinge=across)
     for i in range(options.spine):
         last = i == options.spine - 1
-        parent = sketch.put("chest" if last else f"spine_{i + 1}", parent, places[1 + i], "chest" if last else f"spine_{i + 1}", hinge=across)
+        parent = sketch.put(
+            "chest" if last else f"spine_{i + 1}",
+            parent,
+            places[1 + i],
+            "chest" if last else f"spine_{i + 1}",
+            hinge=across,
+        )
     neck, head = places[-2], places[-1]
     for i in range(options.neck):
         name = "neck" if options.neck == 1 else f"neck_{i + 1}"
@@ -442,7 +461,9 @@ def _spread(n: int) -> np.ndarray:
     return np.linspace(0.0, 0.68, n + 1)[1:]
 
 
-def _lay_tail(character: Character, solid: Solid, sketch: Sketch, branches: list[lm.Tip], options: BipedOptions) -> None:
+def _lay_tail(
+    character: Character, solid: Solid, sketch: Sketch, branches: list[lm.Tip], options: BipedOptions
+) -> None:
     height = character.height
     hips = sketch.found["hips"][1]
     behind = [
@@ -460,7 +481,9 @@ def _lay_tail(character: Character, solid: Solid, sketch: Sketch, branches: list
     total = lm.lengths_along(path)[-1]
     parent = "hips"
     for i in range(options.tail):
-        parent = sketch.put(f"tail_{i + 1}", parent, lm.at_length(path, total * i / options.tail), f"tail_{i + 1}", hinge=(1.0, 0, 0))
+        parent = sketch.put(
+            f"tail_{i + 1}", parent, lm.at_length(path, total * i / options.tail), f"tail_{i + 1}", hinge=(1.0, 0, 0)
+        )
     sketch.put("tail_end", parent, tip.place, "tail_end", deforms=False)
 
 

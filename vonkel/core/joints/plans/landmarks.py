@@ -23,7 +23,9 @@ class Tip:
 def from_cell(solid: Solid, cell: int) -> np.ndarray:
     """(c,) metres through the volume from one cell to all."""
     one = np.array([cell], np.int64)
-    return distances_through(solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), one, np.zeros(1), np.inf)[0]
+    return distances_through(solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), one, np.zeros(1), np.inf)[
+        0
+    ]
 
 
 def tips(solid: Solid, distance: np.ndarray, least: float) -> list[Tip]:

@@ -117,8 +117,15 @@ def bone_frame(character: Character, joint: Joint) -> np.ndarray:
 
 
 def control_at(
-    character: Character, kit: Kit, joint: Joint, name: str, channels: tuple[Channel, ...], grow: float = 1.18,
-    level: str = "body", upright: bool = False, reach: float = 0.0,
+    character: Character,
+    kit: Kit,
+    joint: Joint,
+    name: str,
+    channels: tuple[Channel, ...],
+    grow: float = 1.18,
+    level: str = "body",
+    upright: bool = False,
+    reach: float = 0.0,
 ) -> Control:
     """A control on a joint, its line a slice of the body there.
 

@@ -66,5 +66,3 @@ class Eyes(KitKind):
             state[out] = frame
 
         return Operation(f"{name} looks at {aim[8:]}", (aim,) + ((parent,) if parent else ()), (slot,), run)
-
-

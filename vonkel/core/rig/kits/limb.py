@@ -159,7 +159,9 @@ class Limb(KitKind):
             state[scale_slots[0]] = scale
             state[scale_slots[1]] = scale
 
-        reads = (f"control:{target}", f"control:{guide}", *(f"control:{n}" for n in turns)) + ((above,) if above else ())
+        reads = (f"control:{target}", f"control:{guide}", *(f"control:{n}" for n in turns)) + (
+            (above,) if above else ()
+        )
         writes = tuple(f"joint:{j.name}" for j in joints) + tuple(scale_names)
         return Operation(f"{joints[0].name} and {joints[1].name} reach for {target}", reads, writes, run)
 
