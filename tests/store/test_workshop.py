@@ -86,12 +86,13 @@ def test_poses_are_undone_among_steps_and_stay_out_of_recipes(shop, number):
     shop.store.back(number, None)  # the newer pose
     assert shop.pose(number) == one
     shop.store.back(number, None)
-    assert shop.pose(number) == {}
+    assert shop.pose(number) == {} and shop.store.can_redo(number)
     shop.store.forth(number, None)
     assert shop.pose(number) == one
     shop.store.forth(number, None)
     shop.store.forth(number, None)
     assert len(shop.character(number).joints) == 2 and shop.pose(number)["link turn"]["turn x"] == 0.9
+    assert not shop.store.can_redo(number)
     assert [s.step for s in shop.recipe(number, "r").steps] == ["joints.add", "limbs.add_kit", "joints.add"]
     with pytest.raises(VonkelError, match="no channel"):
         shop.set_pose(number, {"link turn": {"fly": 1.0}}, "x")

@@ -273,6 +273,13 @@ class Store:
             self._expect(head, expected.step)
             self._expect(pose, expected.pose)
 
+    def can_redo(self, character: int) -> bool:
+        with self._open() as db:
+            head, tip, pose, pose_tip = self._row(db, character)
+            later = self._towards(db, "pose", pose_tip, pose)
+            row = db.execute("SELECT step FROM pose WHERE id = ?", (later,)).fetchone()
+            return (row is not None and row[0] == head) or self._towards(db, "step", tip, head) is not None
+
     @staticmethod
     def _towards(db: sqlite3.Connection, table: str, tip: int, here: int) -> int | None:
         """The entry after `here` on the way to `tip`."""

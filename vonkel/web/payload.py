@@ -50,7 +50,7 @@ def state(workshop: Workshop, number: int) -> dict[str, Any]:
         "steps": sum(not r.undone for r in rows),
         "last": {"sentence": last.sentence, "number": last.number} if last else None,
         "can_undo": bool(position.pose) or (last is not None and last.name != ROOT_STEP),
-        "can_redo": any(r.undone for r in rows),
+        "can_redo": workshop.store.can_redo(number),
         "pose": {"values": values, "label": label},
         "store_bytes": workshop.store.bytes_used(),
         "trial_names": [p.name for p in trial_poses(c)] if c.skin else [],

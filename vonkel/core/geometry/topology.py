@@ -128,6 +128,25 @@ def topology_of_arrays(arrays: Arrays) -> Topology:
     return _cache[key]
 
 
+_skins: OrderedDict[str, np.ndarray] = OrderedDict()
+
+
+def skin_triangles(character: Character) -> np.ndarray:
+    """(t, 3) int32: the triangles of all parts that are skin (of every part where none is); kept for a few meshes."""
+    parts = [p for p in character.parts if p.role == "skin"] or list(character.parts)
+    key = character.arrays.hash_of("face_corners") + ",".join(str(p.faces) for p in parts)
+    if key not in _skins:
+        topo = topology_of(character)
+        keep = np.zeros(len(topo.sizes), bool)
+        for part in parts:
+            keep[part.faces[0] : part.faces[1]] = True
+        _skins[key] = topo.triangles[keep[topo.triangle_face]]
+        while len(_skins) > 8:
+            _skins.popitem(last=False)
+    _skins.move_to_end(key)
+    return _skins[key]
+
+
 def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:
     """(f,) area of each polygon: half the length of the summed corner cross products (its vector area)."""
     a, b = points[topology.corners], points[topology.corner_next]

@@ -7,7 +7,7 @@ import numpy as np
 from ..character import Character, Joint, opposite, opposite_name
 from ..errors import BadParameters, StepRefused
 from ..geometry.rotations import frame_from_axes, matrix_from_quaternion, quaternion_from_matrix
-from ..geometry.topology import topology_of
+from ..geometry.topology import skin_triangles
 from ..geometry.voxels import Solid, solid_from_mesh
 from ..tolerances import MAX_JOINTS, SAME_PLACE
 
@@ -21,18 +21,13 @@ def body_solid(character: Character, cells: int = 120) -> Solid:
     roles = "".join(f"{p.name}:{p.role};" for p in character.parts)
     key = (character.arrays.hash_of("points") + character.arrays.hash_of("face_corners"), roles, cells)
     if key not in _solids:
-        topo = topology_of(character)
-        keep = np.zeros(len(topo.sizes), bool)
-        for p in character.parts:
-            if p.role == "skin":
-                keep[p.faces[0] : p.faces[1]] = True
         h = character.size / cells
         low, high = character.points.min(0) - 2 * h, character.points.max(0) + 2 * h
         half = np.ceil(max(-low[0], high[0]) / h) * h
         low[0], high[0] = -half, half
         while len(_solids) >= 4:
             _solids.pop(next(iter(_solids)))
-        _solids[key] = solid_from_mesh(character.points, topo.triangles[keep[topo.triangle_face]], h, (low, high))
+        _solids[key] = solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
     return _solids[key]
 
 

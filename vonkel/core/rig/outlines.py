@@ -7,7 +7,7 @@ from math import cos, pi, sin
 import numpy as np
 
 from ..character import Character
-from ..geometry.topology import topology_of
+from ..geometry.topology import skin_triangles
 
 Outline = tuple[tuple[float, float, float], ...]
 RAYS = 32
@@ -20,7 +20,7 @@ def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, gr
     plane don't count.  Gaps are bridged, the line is evened and pushed out by `grow` plus 0.6 % of the height.
     Returns points in the frame's own coordinates, x = 0, metres; empty when the plane meets no surface.
     """
-    tri = _skin_triangles(character)
+    tri = skin_triangles(character)
     x = ((character.points - place) @ frame[:, 0])[tri]
     tri = tri[
         (np.minimum(np.minimum(x[:, 0], x[:, 1]), x[:, 2]) <= 0)
@@ -57,24 +57,6 @@ def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, gr
         radius = (np.roll(radius, 1) + 2 * radius + np.roll(radius, -1)) / 4
     radius = radius * grow + 0.006 * character.size
     return tuple((0.0, round(float(r * c), 5), round(float(r * s), 5)) for r, (c, s) in zip(radius, ray, strict=True))
-
-
-_skins: dict[str, np.ndarray] = {}
-
-
-def _skin_triangles(character: Character) -> np.ndarray:
-    """(t, 3) triangles of the visible skin parts (of all parts where none is skin); kept for the last few meshes."""
-    parts = [p for p in character.parts if p.role == "skin" and not p.hidden] or list(character.parts)
-    key = character.arrays.hash_of("face_corners") + ",".join(str(p.faces) for p in parts)
-    if key not in _skins:
-        topo = topology_of(character)
-        keep = np.zeros(len(topo.sizes), bool)
-        for part in parts:
-            keep[part.faces[0] : part.faces[1]] = True
-        while len(_skins) >= 4:
-            _skins.pop(next(iter(_skins)))
-        _skins[key] = topo.triangles[keep[topo.triangle_face]]
-    return _skins[key]
 
 
 def ring(radius: float, count: int = 24) -> Outline:

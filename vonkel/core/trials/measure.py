@@ -8,7 +8,7 @@ import numba
 import numpy as np
 
 from ..character import Character
-from ..geometry.topology import topology_of
+from ..geometry.topology import Topology, skin_triangles
 from ..rig.program import Pose
 from ..skin.bind import bones_of
 from ..skin.deform import rest_inverses
@@ -80,15 +80,8 @@ class Measurer:
     """What can be prepared for measuring one character's skin parts."""
 
     def __init__(self, character: Character) -> None:
-        topo = topology_of(character)
         self.points = character.points
-        keep = np.zeros(len(topo.sizes), bool)
-        for part in character.parts:
-            if part.role == "skin":
-                keep[part.faces[0] : part.faces[1]] = True
-        self.triangles = np.ascontiguousarray(topo.triangles[keep[topo.triangle_face]])
-        from ..geometry.topology import Topology
-
+        self.triangles = np.ascontiguousarray(skin_triangles(character))
         flat = Topology(
             np.arange(0, 3 * len(self.triangles) + 1, 3), self.triangles.ravel().astype(np.int64), len(self.points)
         )

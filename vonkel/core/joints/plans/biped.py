@@ -17,7 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ...character import Character, Joint
 from ...errors import StepRefused
 from ...geometry.spheres import fit_sphere
-from ...geometry.topology import topology_of
+from ...geometry.topology import skin_triangles
 from ...geometry.voxels import Solid, solid_from_mesh
 from ...progress import tell
 from ..edit import MIRROR, body_solid, turn_down_bones
@@ -325,7 +325,7 @@ def _find_digits(character: Character, solid: Solid, arm: Arm, hand_length: floa
     low, high = hand.min(0) - margin, hand.max(0) + margin
     low[0] = max(low[0], 0.0)
     cell = max(solid.h / 3.5, (float(np.prod(high - low)) / 1.5e6) ** (1 / 3))
-    fine = solid_from_mesh(character.points, _skin_triangles(character), cell, (low, high))
+    fine = solid_from_mesh(character.points, skin_triangles(character), cell, (low, high))
     if len(fine.cells) < 200:
         return []
     wrist = int(fine.nearest(lm.at_length(arm.path, 1.25 * hand_length)[None])[0])
@@ -354,15 +354,6 @@ def _find_digits(character: Character, solid: Solid, arm: Arm, hand_length: floa
         base = lm.at_length(path, s)
         found.append(Digit(b.place, base, path[along <= s][::-1], visible, float(levels[b.cell])))
     return [d for d in found if len(d.path) > 2]
-
-
-def _skin_triangles(character: Character) -> np.ndarray:
-    topo = topology_of(character)
-    keep = np.zeros(len(topo.sizes), bool)
-    for p in character.parts:
-        if p.role == "skin":
-            keep[p.faces[0] : p.faces[1]] = True
-    return topo.triangles[keep[topo.triangle_face]]
 
 
 def _name_digits(digits: list[Digit]) -> list[tuple[str, Digit]]:

@@ -65,8 +65,17 @@ class Bench {
 
   position() { return this.state.position; }
 
+  /** One change after the other: each says which it follows, so two under way at once would refuse each other. */
+  inTurn(work) {
+    const mine = (this.queue ?? Promise.resolve()).then(work);
+    this.queue = mine.catch(() => {});
+    return mine;
+  }
+
   /** Do a step; long ones run as a job whose progress shows on the plate. */
-  async step(step, params, { quiet = false } = {}) {
+  step(step, params, options = {}) { return this.inTurn(() => this.doStep(step, params, options)); }
+
+  async doStep(step, params, { quiet = false }) {
     try {
       const answer = await call("POST", `/api/c/${this.number}/steps`, { step, params, position: this.position() });
       if (answer.job) await this.watch(answer.job);
@@ -98,7 +107,9 @@ class Bench {
     return job;
   }
 
-  async undo(way = "undo") {
+  undo(way = "undo") { return this.inTurn(() => this.doUndo(way)); }
+
+  async doUndo(way) {
     try {
       await call("POST", `/api/c/${this.number}/${way}`, { position: this.position() });
       this.trial = "";
@@ -140,12 +151,15 @@ class Bench {
     await this.keepPose(label);
   }
 
-  async keepPose(label) {
+  keepPose(label) { return this.inTurn(() => this.doKeepPose(label)); }
+
+  async doKeepPose(label) {
     try {
       const { position } = await call("POST", `/api/c/${this.number}/pose`, { values: this.values, label, position: this.position() });
       this.state.position = position;
       this.state.pose = { values: structuredClone(this.values), label };
       this.state.can_undo = true;
+      this.state.can_redo = false;
       this.heads();
       this.show({ plate: false });
     } catch (error) { await this.failed(error); }
@@ -210,7 +224,7 @@ class Bench {
     }
     byId("ledger-count").textContent = s.steps;
     byId("undo").disabled = !s.can_undo;
-    byId("redo").disabled = false;
+    byId("redo").disabled = !s.can_redo;
     this.foot();
   }
 
