@@ -40,6 +40,16 @@ def test_no_bleeding_across_gaps(otter):
     assert max(np.abs(x[e[:, 0]] - x[e[:, 1]]).max() for x in w.values()) < 0.55
 
 
+def test_left_and_right_are_held_alike(otter):
+    from vonkel.core.character import opposite_name
+    from vonkel.core.geometry.health import mirror_distance
+
+    n = otter.part("body").points[1]
+    _, other = mirror_distance(otter.points[:n])
+    for j in ("hips", "upper_arm_L", "point_2_L", "shin_L", "tail_3", "ear_L"):
+        assert np.allclose(weights_of(otter, j)[:n], weights_of(otter, opposite_name(j))[:n][other], atol=1e-6), j
+
+
 def test_eyes_and_teeth_are_held_by_one_joint(otter):
     for name, holder in (
         ("eye left", "eye_L"),
@@ -174,6 +184,6 @@ def test_cards_are_worst_first_with_pictures_and_raw_figures(otter):
             f["volume_change"]
         )
     mirrored = {c.name: c for c in cards}["sit"].figures.volumes
-    assert mirrored["leg L"] == pytest.approx(mirrored["leg R"], abs=0.05)
+    assert mirrored["leg L"] == pytest.approx(mirrored["leg R"], abs=0.01)
     with pytest.raises(StepRefused, match="Bind the skin first"):
         run_trials(otter.with_(skin=None))

@@ -68,7 +68,7 @@ def _holds(c: Character) -> dict[str, float]:
 
 
 def mesh_key(c: Character) -> str:
-    parts = json.dumps([(p.points, p.faces) for p in c.parts])
+    parts = json.dumps([(p.points, p.faces, p.colour) for p in c.parts])
     return content_key(c, parts)
 
 

@@ -17,12 +17,13 @@ from dataclasses import dataclass
 import numba
 import numpy as np
 
-from ..character import Character, Joint, Skin
+from ..character import Character, Joint, Skin, opposite_name
 from ..errors import StepRefused
+from ..geometry.health import mirror_distance
 from ..geometry.topology import point_normals, topology_of
 from ..geometry.voxels import STEP_LENGTHS, Solid, distances_through, solid_from_mesh
 from ..progress import tell
-from ..tolerances import WEIGHT_FLOOR
+from ..tolerances import PAIR, WEIGHT_FLOOR
 
 RIGID_ROLES = ("eye", "jaw")  # these hold whole parts; the skin over them moves by morph targets
 CELLS_ALONG = 128  # cells along the longest side of the body grid
@@ -187,7 +188,10 @@ def _soft_weights(
 ) -> np.ndarray:  # fmt: skip
     tell(0.02, "filling the body")
     h = character.size / CELLS_ALONG
-    solid = solid_from_mesh(points, triangles, h)
+    half = np.ceil(np.abs(points[:, 0]).max() / h + 1) * h  # cells lie alike on both sides of x = 0
+    low, high = points.min(0) - h, points.max(0) + h
+    low[0], high[0] = -half, half
+    solid = solid_from_mesh(points, triangles, h, (low, high))
     if len(solid.cells) < 8:
         raise StepRefused(
             "The body has no inside to measure through.", "the skin parts are open or flat", "Close its borders first."
@@ -225,7 +229,7 @@ def _soft_weights(
     allowed = np.clip((FADE - ratio) / (0.5 * FADE), 0.0, 1.0)
     weights = weights * allowed
     weights /= weights.sum(1, keepdims=True)
-    return even(weights, allowed, character, soft, smooth)
+    return both_sides_alike(even(weights, allowed, character, soft, smooth), surface, bones, character.size)
 
 
 def _fine_distances(
@@ -237,6 +241,7 @@ def _fine_distances(
     margin = 6.0 * h
     low, high = ends.min(0) - margin, ends.max(0) + margin
     cell = max(0.4 * h, (float(np.prod(high - low)) / FINE_CELLS) ** (1 / 3))
+    low, high = np.floor(low / cell) * cell, np.ceil(high / cell) * cell
     near = ((points[triangles].max(1) >= low) & (points[triangles].min(1) <= high)).all(1)
     if not near.any():
         return
@@ -279,6 +284,25 @@ def holder_of(character: Character, role: str, name: str, middle: np.ndarray, in
     if role == "teeth" and head:
         return jaw if jaw and "lower" in name.lower() else head
     return nearest(list(index))
+
+
+def both_sides_alike(weights: np.ndarray, surface: np.ndarray, bones: list[Bone], size: float) -> np.ndarray:
+    """Weights (s, b) made equal left and right, where both the surface and the joints are; otherwise as they are."""
+    index = {b.joint: i for i, b in enumerate(bones)}
+    partner = np.array([index.get(opposite_name(b.joint), -1) for b in bones])
+    distance, other = mirror_distance(surface)
+    if (partner < 0).any() or distance.max() > PAIR * size:
+        return weights
+    for i, b in enumerate(bones):
+        here, there = b.segments.reshape(-1, 3).mean(0), bones[partner[i]].segments.reshape(-1, 3).mean(0)
+        if np.abs(here * [-1, 1, 1] - there).max() > PAIR * size:
+            return weights
+    weights = 0.5 * (weights + weights[other][:, partner])
+    # On such a body no limb lies beyond the middle, so a side's joints fade out soon past it.
+    side = np.array([np.sign(b.segments[:, :, 0].mean()) if partner[i] != i else 0.0 for i, b in enumerate(bones)])
+    beyond = np.maximum(-surface[:, :1] * side, 0.0)
+    weights *= np.clip(1.0 - beyond / (0.04 * size), 0.0, 1.0)
+    return weights / weights.sum(1, keepdims=True)
 
 
 @numba.njit(cache=True, nogil=True)
