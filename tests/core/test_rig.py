@@ -148,6 +148,27 @@ def test_eyes_look_at_their_aim(otter):
             assert np.linalg.norm(np.cross(seen, way)) < 1e-9 and seen @ way > 0
 
 
+def test_following_a_drag_gives_what_a_fresh_evaluation_gives(otter):
+    """Only what changed is run again, and nothing of the last value stays behind."""
+    from vonkel.core.rig import Follower
+
+    program = compile_rig(otter)
+    follower = Follower(program)
+    rng = np.random.default_rng(4)
+    channels = [k for k in program.channels]
+    inputs = {}
+    for _ in range(60):
+        for control, channel in (channels[i] for i in rng.integers(0, len(channels), rng.integers(0, 4))):
+            inputs = {**inputs, control: {**inputs.get(control, {}), channel: float(rng.normal(0, 0.4))}}
+        if rng.random() < 0.1:
+            inputs = {}
+        a, b = follower.evaluate(inputs), program.evaluate(inputs)
+        assert np.array_equal(a.joints, b.joints) and np.array_equal(a.scales, b.scales)
+        assert a.controls == b.controls and a.shapes == b.shapes
+    few = program.reached_from(frozenset({"hand_L"}))
+    assert 0 < len(few) < len(program.operations) / 3
+
+
 def test_values_are_held_to_their_limits(otter):
     program = compile_rig(otter)
     a = program.evaluate({"hand_L": {"move y": 0.2, "ik": 5.0}, "shapes": {"mouth open": 7.0}})

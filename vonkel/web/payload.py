@@ -10,6 +10,7 @@ import numpy as np
 
 from ..core.character import Character
 from ..core.rig import Pose, compile_rig
+from ..core.rig.frames import matrices
 from ..core.trials import trial_poses
 from ..readings import findings, station_states
 from ..readings.report import counts
@@ -109,7 +110,7 @@ def frame_bytes(
     """One live frame: sequence and JSON length uint32, JSON, then points, joint frames and control frames, float32."""
     text = json.dumps(said).encode()
     text += b" " * (-len(text) % 4)
-    frames = np.array([pose.controls[n] for n in controls], np.float32)
+    frames = matrices([pose.controls[n] for n in controls]).astype(np.float32)
     return b"".join(
         (
             struct.pack("<II", sequence, len(text)),

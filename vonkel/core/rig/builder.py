@@ -110,7 +110,9 @@ class Builder:
             state[out] = compose(frame, own) if own else frame
 
         where = parent.split(":", 1)[1] if parent else "the ground"
-        return Operation(f"{control.name} stands on {where}", (parent,) if parent else (), (slot,), run)
+        return Operation(
+            f"{control.name} stands on {where}", (parent,) if parent else (), (slot,), run, (control.name,)
+        )
 
     def joint_on(self, joint: str, control: str) -> Operation:
         """A joint held by a control with the rest offset kept."""

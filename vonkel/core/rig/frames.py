@@ -6,6 +6,7 @@ Rotations act on columns; composing `a` with `b` reads "b given in a".
 
 from __future__ import annotations
 
+from itertools import chain
 from math import acos, cos, sin, sqrt
 
 import numpy as np
@@ -183,4 +184,4 @@ def rest_frame(place: Vec, turn: Quat) -> Frame:
 
 def matrices(frames: list[Frame]) -> np.ndarray:
     """(j, 3, 4) float64 of a list of frames."""
-    return np.array(frames, float).reshape(-1, 3, 4)
+    return np.fromiter(chain.from_iterable(frames), float, 12 * len(frames)).reshape(-1, 3, 4)

@@ -19,12 +19,17 @@ UNIT_SCALE = (1.0, 1.0, 1.0)
 
 @dataclass(frozen=True)
 class Operation:
-    """One line of the rig: what it does in words, the slots it reads and writes, and how."""
+    """One line of the rig: what it does in words, the slots it reads and writes, and how.
+
+    `controls` are those whose channels it reads.  `run` writes every slot in `writes` from those alone, so that it
+    may be run again, or left out where none of them changed.
+    """
 
     sentence: str
     reads: tuple[str, ...]
     writes: tuple[str, ...]
     run: Callable[[State, Values], None]
+    controls: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -84,6 +89,20 @@ class RigProgram:
         return [(i, s) for i, s in found if s is not None]
 
     @cached_property
+    def _control_of_value(self) -> list[str]:
+        return [control for control, _ in self.channels]
+
+    def reached_from(self, controls: frozenset[str]) -> list[Callable[[State, Values], None]]:
+        """In running order, what must run again when only these controls' channels changed."""
+        touched: set[str] = set()
+        found = []
+        for o in self.operations:
+            if not controls.isdisjoint(o.controls) or not touched.isdisjoint(o.reads):
+                touched.update(o.writes)
+                found.append(o.run)
+        return found
+
+    @cached_property
     def _runs(self) -> list[Callable[[State, Values], None]]:
         return [o.run for o in self.operations]
 
@@ -110,6 +129,10 @@ class RigProgram:
         state: State = list(self.initial)
         for run in self._runs:
             run(state, values)
+        return self.pose(state, values)
+
+    def pose(self, state: State, values: Values) -> Pose:
+        """The pose that a state holds once the operations have run."""
         scales = np.ones((len(self.joint_names), 3))
         for i, slot in self._scale_slots:
             scales[i] = state[slot]
@@ -120,3 +143,33 @@ class RigProgram:
             controls={n: state[slots[f"control:{n}"]] for n in self.control_names},
             shapes={n: values[self.channels[("shapes", n)]] for n in self.shape_names},
         )
+
+
+class Follower:
+    """Evaluates one program again and again, running only what changed channels can reach.
+
+    Gives exactly what `program.evaluate` gives.  For one thread; a drag changes one control of many.
+    """
+
+    def __init__(self, program: RigProgram) -> None:
+        self.program = program
+        self._state: State = []
+        self._values: Values = []
+        self._reached: dict[frozenset[str], list[Callable[[State, Values], None]]] = {}
+
+    def evaluate(self, inputs: Inputs) -> Pose:
+        program, values = self.program, self.program.values(inputs)
+        if not self._state:
+            self._state, runs = list(program.initial), program._runs
+        elif values == self._values:
+            runs = []
+        else:
+            owner = program._control_of_value
+            changed = frozenset(owner[i] for i, (a, b) in enumerate(zip(values, self._values, strict=True)) if a != b)
+            if changed not in self._reached:
+                self._reached[changed] = program.reached_from(changed)
+            runs = self._reached[changed]
+        for run in runs:
+            run(self._state, values)
+        self._values = values
+        return program.pose(self._state, values)

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 
 from ..character import Character
@@ -16,6 +20,25 @@ def rest_inverses(character: Character) -> np.ndarray:
         m[:, :3, :3] = matrix_from_quaternion(np.array([j.turn for j in character.joints]))
         m[:, :3, 3] = [j.place for j in character.joints]
     return np.linalg.inv(m)
+
+
+HALVES_FROM = 12_000  # points from which a second thread is worth its start
+_second = ThreadPoolExecutor(1, thread_name_prefix="deform") if (os.cpu_count() or 1) > 1 else None
+
+
+def in_halves(kernel: Callable[..., None], points: np.ndarray, *arrays: np.ndarray, out: np.ndarray) -> None:
+    """Run a loop over points on two threads: it lets go of the interpreter's lock and each half is its own.
+
+    `arrays`: joints and weights, cut like the points, then the transforms, given whole.
+    """
+    joints, weights, transforms = arrays
+    if _second is None or len(points) < HALVES_FROM:
+        kernel(points, joints, weights, transforms, out)
+        return
+    h = len(points) // 2
+    other = _second.submit(kernel, points[h:], joints[h:], weights[h:], transforms, out[h:])
+    kernel(points[:h], joints[:h], weights[:h], transforms, out[:h])
+    other.result()
 
 
 class Deformer:
@@ -82,7 +105,7 @@ class Deformer:
         assert self.joints is not None
         flat = np.ascontiguousarray(matrices.reshape(-1, 12), np.float32)
         run = linear4 if self.joints.shape[1] == 4 else linear_any
-        run(points, self.joints, self.weights, flat, out)
+        in_halves(run, points, self.joints, self.weights, flat, out=out)
         return out
 
     def _dual(self, points: np.ndarray, matrices: np.ndarray) -> np.ndarray:
@@ -90,5 +113,6 @@ class Deformer:
 
         q = np.empty((len(matrices), 8), np.float32)
         dual_quaternions(np.ascontiguousarray(matrices), q)
-        dual(points, self.joints, self.weights, q, self._out)
+        assert self.joints is not None
+        in_halves(dual, points, self.joints, self.weights, q, out=self._out)
         return self._out

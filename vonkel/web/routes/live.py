@@ -14,7 +14,7 @@ from starlette.concurrency import run_in_threadpool
 from ...core.character import Character, Inputs, opposite_name
 from ...core.errors import BadParameters, VonkelError
 from ...core.joints.edit import MIRROR, kept_inside
-from ...core.rig import Pose, RigProgram, compile_rig
+from ...core.rig import Follower, Pose, RigProgram, compile_rig
 from ...core.rig.drag import moved_to, turned_by
 from ...core.skin import Deformer
 from ...core.trials import trial_pose
@@ -34,6 +34,7 @@ class Session:
     step: int = 0
     character: Character | None = None
     program: RigProgram | None = None
+    follower: Follower | None = None
     deformer: Deformer | None = None
     measurer: Measurer | None = None
     held: tuple[str, Inputs, Any] = field(default=("", {}, None))  # the drag's start: control, inputs, its frame
@@ -44,6 +45,7 @@ class Session:
             return
         self.character = self.workshop.character(self.number, step)
         self.program, self.deformer = compile_rig(self.character), Deformer(self.character)
+        self.follower = Follower(self.program)
         self.measurer, self.step, self.held = None, step, ("", {}, None)
 
     def answer(self, asked: dict[str, Any]) -> bytes:
@@ -69,7 +71,8 @@ class Session:
                     given = turned_by(self.program, inputs, control, frame, _numbers(asked.get("by"), 4))  # type: ignore[arg-type]
                 inputs = {**inputs, control: given}
                 said["values"] = {control: given}
-            pose = self.program.evaluate(inputs)
+            assert self.follower is not None
+            pose = self.follower.evaluate(inputs)
         points = self.deformer.deform(pose)
         if asked.get("heat"):
             said["heat"] = True

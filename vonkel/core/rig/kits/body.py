@@ -77,4 +77,4 @@ class Body(KitKind):
 
         writes = tuple(f"joint:{n}" for n in spine) + ("control:chest turn",)
         reads = (f"joint:{hips}", "control:body", "control:hips move")
-        return Operation(f"{spine[0]} to {spine[-1]} turn from hips to chest", reads, writes, run)
+        return Operation(f"{spine[0]} to {spine[-1]} turn from hips to chest", reads, writes, run, ("chest turn",))

@@ -163,7 +163,7 @@ class Limb(KitKind):
             (above,) if above else ()
         )
         writes = tuple(f"joint:{j.name}" for j in joints) + tuple(scale_names)
-        return Operation(f"{joints[0].name} and {joints[1].name} reach for {target}", reads, writes, run)
+        return Operation(f"{joints[0].name} and {joints[1].name} reach for {target}", reads, writes, run, (target,))
 
 
 class Arm(Limb):
