@@ -104,6 +104,16 @@ def test_shapes_with_another_point_count_are_told(client, number):
     assert said.status_code == 422 and "146 points, the character 274" in said.json()["error"]["what"]
 
 
+def test_a_shape_of_one_part_moves_that_part(otter_mesh):
+    from vonkel.core.shapes import moved_whole
+
+    for name in ("eye left", "eye right", "tongue"):
+        lo, hi = otter_mesh.part(name).points
+        moved = moved_whole(otter_mesh, otter_mesh.points[lo:hi] + [0, 0.001, 0])
+        far = np.abs(moved - otter_mesh.points).max(1)
+        assert (far[lo:hi] > 0).all() and far[:lo].max() == 0 and (hi == len(far) or far[hi:].max() == 0)
+
+
 @pytest.fixture(scope="module")
 def posed(tmp_path_factory, otter):
     app = create_app(Settings(tmp_path_factory.mktemp("live")))

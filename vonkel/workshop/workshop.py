@@ -16,6 +16,7 @@ from ..core.character import Arrays, Character, Inputs, content_hash
 from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.formats import read_character, read_mesh
 from ..core.formats.mesh import character_from_mesh
+from ..core.shapes import moved_whole
 from ..core.trials import run_trials
 from ..steps.recipe import Recipe, RecipeStep
 from ..steps.registry import Params, apply_step, parsed
@@ -209,35 +210,16 @@ class Workshop:
 
     def add_shape(self, character: int, file_name: str, data: bytes, name: str, expected: int | None) -> Position:
         """A morph target from a mesh file with the same points."""
-        now = self.character(character)
-        moved = character_from_mesh(read_mesh(file_name, data), "shape", file_name).points
-        return (
-            self.apply(character, "shapes.add", {"name": name or Path(file_name).stem, "points": moved}, expected)
-            if len(moved) == len(now.points)
-            else self._part_shape(character, now, moved, name or Path(file_name).stem, expected)
-        )
-
-    def _part_shape(
-        self, character: int, now: Character, moved: np.ndarray, name: str, expected: int | None
-    ) -> Position:
-        """A mesh of one part's points moves that part alone."""
-        for part in now.parts:
-            if part.points[1] - part.points[0] == len(moved):
-                everything = now.points.copy()
-                everything[part.points[0] : part.points[1]] = moved
-                return self.apply(character, "shapes.add", {"name": name, "points": everything}, expected)
-        raise BadParameters(
-            f"The mesh has {len(moved):,} points, the character {len(now.points):,}.", name,
-            "A morph target needs the same points in the same order, of the whole character or of one part.",
-        )  # fmt: skip
+        mesh = character_from_mesh(read_mesh(file_name, data), "shape", file_name)
+        moved = moved_whole(self.character(character), mesh.points)
+        return self.apply(character, "shapes.add", {"name": name or Path(file_name).stem, "points": moved}, expected)
 
     def run_trials(self, character: int) -> list[dict[str, Any]]:
         """Run the trials on the present state and keep the cards."""
-        digest = self.store.snapshot_hash(self.store.position(character).step)
-        cards = run_trials(self.character(character))
-        listed = []
-        for c in cards:
-            listed.append({**c.as_dict(), "picture": base64.b64encode(c.picture).decode()})
+        step = self.store.position(character).step
+        digest = self.store.snapshot_hash(step)
+        cards = run_trials(self.character(character, step))
+        listed = [{**c.as_dict(), "picture": base64.b64encode(c.picture).decode()} for c in cards]
         if digest:
             self.store.put_result(digest, "trials", json.dumps(listed).encode())
         return listed

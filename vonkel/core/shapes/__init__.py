@@ -37,6 +37,26 @@ def add_shape(character: Character, name: str, moved: np.ndarray) -> Character:
     )
 
 
+def moved_whole(character: Character, points: np.ndarray) -> np.ndarray:
+    """(n, 3) all of the character's points, from moved points of the whole or of one part alone.
+
+    A part is known by its count; of several with that count the one that lies nearest is meant.
+    """
+    count = len(points)
+    if count == len(character.points):
+        return points
+    fitting = [p.points for p in character.parts if p.points[1] - p.points[0] == count]
+    if not fitting:
+        raise BadParameters(
+            f"The mesh has {count:,} points, the character {len(character.points):,}.", "",
+            "A morph target needs the same points in the same order, of the whole character or of one part.",
+        )  # fmt: skip
+    low, high = min(fitting, key=lambda r: float(np.abs(character.points[r[0] : r[1]] - points).mean()))
+    whole = character.points.copy()
+    whole[low:high] = points
+    return whole
+
+
 def remove_shape(character: Character, name: str) -> Character:
     if name not in {s.name for s in character.shapes}:
         raise NotFound(f"There is no shape called “{name}”.", character.name)
