@@ -126,6 +126,21 @@ def test_compiled_loops_are_their_plain_twins(influences):
     assert np.abs(out - reference.dual(points, joints, weights, m))[safe].max() < 1e-3
 
 
+def test_deforming_again_and_again_is_deforming_once(otter):
+    """Only what moved since the last pose is deformed again; every answer is that of a fresh deformer."""
+    program, again = compile_rig(otter), Deformer(otter)
+    rng = np.random.default_rng(8)
+    inputs = {}
+    for i in range(25):
+        control = rng.choice(["hand_L", "hand_R", "tail_3 turn", "chest turn", "foot_L", "jaw turn", "shapes"])
+        channel = {"shapes": "mouth open"}.get(control, "turn x" if "turn" in control else "move y")
+        inputs = {**inputs, control: {channel: float(rng.choice([0.0, 0.1, 0.3]))}} if i % 7 else {}
+        if i % 5 == 4:
+            inputs = {**inputs, "hand_R": {"move x": -0.4, "stretch": 1.0}}
+        pose, method = program.evaluate(inputs), ["dual", "linear"][i % 6 == 5]
+        assert np.array_equal(again.deform(pose, method), Deformer(otter).deform(pose, method)), i
+
+
 def test_halves_of_a_turn_are_singular_for_no_axis():
     m = np.zeros((4, 3, 4))
     m[:, :, :3] = Rotation.from_rotvec(np.pi * np.array([[1, 0, 0], [0, 1, 0], [0, 0, 1], [0.6, 0.8, 0]])).as_matrix()

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -41,6 +43,17 @@ def in_halves(kernel: Callable[..., None], points: np.ndarray, *arrays: np.ndarr
     other.result()
 
 
+@dataclass(frozen=True)
+class _Some:
+    """The points that some joints hold, gathered: a hand's drag need not deform the other leg again."""
+
+    rows: np.ndarray
+    points: np.ndarray
+    joints: np.ndarray
+    weights: np.ndarray
+    out: np.ndarray
+
+
 class Deformer:
     """Deforms one character.  `deform(pose)` gives (n, 3) float32 in world metres.
 
@@ -63,6 +76,8 @@ class Deformer:
         self._shaped = self.rest.copy()
         self._out = np.empty_like(self.rest)
         self._scratch = np.empty_like(self.rest)
+        self._last: tuple[str, np.ndarray] | None = None  # method and matrices that `_out` is of, at unshaped rest
+        self._somes: OrderedDict[bytes, _Some | None] = OrderedDict()
         self.joints: np.ndarray | None = None
         if character.skin is not None and character.joints:
             order = np.array([character.joint_index.get(n, 0) for n in character.skin.joints], np.uint16)
@@ -87,32 +102,64 @@ class Deformer:
         points = self.shaped(pose.shapes)
         if self.joints is None:
             return points
-        if (method or self.method) == "dual":
+        method = method or self.method
+        if points is self.rest and not pose.scaled:
+            matrices = pose.rigid_matrices(self.rest_inverse)
+            some = self._since_last(method, matrices)
+            if some is not None:
+                self._blend(method, matrices, some.points, some.joints, some.weights, some.out)
+                self._out[some.rows] = some.out
+            else:
+                self._blend(method, matrices, points, self.joints, self.weights, self._out)
+            self._last = (method, matrices)
+            return self._out
+        self._last = None
+        if method == "dual":
             if pose.scaled:  # scale cannot be blended as a rotation: it goes first, linearly, at rest
                 points = self._scaled_at_rest(points, pose)
-            return self._dual(points, pose.rigid_matrices(self.rest_inverse))
-        return self._linear(points, pose.skin_matrices(self.rest_inverse), self._out)
+            matrices = pose.rigid_matrices(self.rest_inverse)
+        else:
+            matrices = pose.skin_matrices(self.rest_inverse)
+        self._blend(method, matrices, points, self.joints, self.weights, self._out)
+        return self._out
+
+    def _since_last(self, method: str, matrices: np.ndarray) -> _Some | None:
+        """What has to be deformed since the last call; None: everything."""
+        if self._last is None or self._last[0] != method:
+            return None
+        assert self.joints is not None
+        moved = (matrices != self._last[1]).any(axis=(1, 2))
+        key = moved.tobytes()
+        if key not in self._somes:
+            rows = np.flatnonzero((moved[self.joints] & (self.weights > 0)).any(1))
+            self._somes[key] = None
+            if len(rows) < 0.6 * len(self.rest):
+                gathered = (self.rest[rows], self.joints[rows], self.weights[rows])
+                self._somes[key] = _Some(rows, *gathered, np.empty((len(rows), 3), np.float32))
+            while len(self._somes) > 16:
+                self._somes.popitem(last=False)
+        return self._somes[key]
 
     def _scaled_at_rest(self, points: np.ndarray, pose: Pose) -> np.ndarray:
         rest = np.linalg.inv(self.rest_inverse)[:, :3]
         scaled = rest.copy()
         scaled[:, :, :3] *= pose.scales[:, None, :]
-        return self._linear(points, scaled @ self.rest_inverse, self._scratch)
+        self._blend("linear", scaled @ self.rest_inverse, points, self.joints, self.weights, self._scratch)
+        return self._scratch
 
-    def _linear(self, points: np.ndarray, matrices: np.ndarray, out: np.ndarray) -> np.ndarray:
-        from .kernels import linear4, linear_any
+    @staticmethod
+    def _blend(
+        method: str, matrices: np.ndarray, points: np.ndarray, joints: np.ndarray | None, weights: np.ndarray,
+        out: np.ndarray,
+    ) -> None:  # fmt: skip
+        from . import kernels
 
-        assert self.joints is not None
-        flat = np.ascontiguousarray(matrices.reshape(-1, 12), np.float32)
-        run = linear4 if self.joints.shape[1] == 4 else linear_any
-        in_halves(run, points, self.joints, self.weights, flat, out=out)
-        return out
-
-    def _dual(self, points: np.ndarray, matrices: np.ndarray) -> np.ndarray:
-        from .kernels import dual, dual_quaternions
-
-        q = np.empty((len(matrices), 8), np.float32)
-        dual_quaternions(np.ascontiguousarray(matrices), q)
-        assert self.joints is not None
-        in_halves(dual, points, self.joints, self.weights, q, out=self._out)
-        return self._out
+        assert joints is not None
+        if method == "dual":
+            q = np.empty((len(matrices), 8), np.float32)
+            kernels.dual_quaternions(np.ascontiguousarray(matrices), q)
+            in_halves(kernels.dual, points, joints, weights, q, out=out)
+        else:
+            flat = np.ascontiguousarray(matrices.reshape(-1, 12), np.float32)
+            run = kernels.linear4 if joints.shape[1] == 4 else kernels.linear_any
+            in_halves(run, points, joints, weights, flat, out=out)
