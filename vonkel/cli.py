@@ -116,7 +116,7 @@ def _deliver(made: Any, out: Path | None, report: Path | None, times: dict[str, 
         times["export"] = time.perf_counter() - start
     if report is not None:
         start = time.perf_counter()
-        cards = run_trials(made, pictures=False) if made.skin else []
+        cards = [c.as_dict() for c in run_trials(made, pictures=False)] if made.skin else []
         times["trials"] = time.perf_counter() - start
         report.write_text(json.dumps(write_report(made, cards, times), indent=1, ensure_ascii=False) + "\n", "utf-8")
     _out({"character": made.name, "counts": counts(made), "times_s": {k: round(v, 3) for k, v in times.items()}})
@@ -145,9 +145,10 @@ def check(
 ) -> None:
     """Print all findings.  Exit code 1 when something must be mended."""
     from .readings import findings
+    from .readings.report import listed
 
     found = findings(_subject(subject, store))
-    _out([f.model_dump(exclude={"points"}) | {"point_count": len(f.points)} for f in found])
+    _out(listed(found))
     if any(f.level == "must" for f in found):
         raise typer.Exit(1)
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..core.character import Character
-from ..core.trials import Card
-from .findings import findings
+from .findings import Finding, findings
 
 
 def counts(c: Character) -> dict[str, int]:
@@ -17,9 +16,13 @@ def counts(c: Character) -> dict[str, int]:
     }  # fmt: skip
 
 
-def report(c: Character, cards: list[Card], times: dict[str, float] | None = None) -> dict[str, Any]:
-    """JSON-ready; lengths in metres, ratios posed over rest."""
-    found = findings(c)
+def listed(found: list[Finding]) -> list[dict[str, Any]]:
+    """Findings for a report: how many points, not which."""
+    return [f.model_dump(exclude={"points"}) | {"point_count": len(f.points)} for f in found]
+
+
+def report(c: Character, cards: list[dict[str, Any]], times: dict[str, float] | None = None) -> dict[str, Any]:
+    """JSON-ready; `cards` as Card.as_dict gives them; lengths in metres, ratios posed over rest."""
     return {
         "vonkel_report": 1,
         "character": c.name,
@@ -27,8 +30,8 @@ def report(c: Character, cards: list[Card], times: dict[str, float] | None = Non
         "plan": c.plan,
         "height_m": round(c.height, 6),
         "counts": counts(c),
-        "findings": [f.model_dump(exclude={"points"}) | {"point_count": len(f.points)} for f in found],
-        "trials": [card.as_dict() for card in cards],
-        "worst": cards[0].name if cards else None,
+        "findings": listed(findings(c)),
+        "trials": cards,
+        "worst": cards[0]["name"] if cards else None,
         "times_s": {k: round(v, 3) for k, v in (times or {}).items()},
     }

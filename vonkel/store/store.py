@@ -135,7 +135,8 @@ class Store:
         return row
 
     @staticmethod
-    def _expect(now: int, expected: int | None) -> None:
+    def expect(now: int, expected: int | None) -> None:
+        """Raises Conflict where one stands elsewhere than the caller thinks."""
         if expected is not None and expected != now:
             raise Conflict(
                 "The character was changed in another tab or by a command.", "",
@@ -155,7 +156,7 @@ class Store:
         """
         with self._write() as db:
             head = self._row(db, character)[0]
-            self._expect(head, expected)
+            self.expect(head, expected)
             number = db.execute("SELECT number FROM step WHERE id = ?", (head,)).fetchone()[0]
             if name is not None:
                 db.execute("UPDATE character SET name = ? WHERE id = ?", (name, character))
@@ -270,8 +271,8 @@ class Store:
 
     def _expect_both(self, head: int, pose: int, expected: Position | None) -> None:
         if expected is not None:
-            self._expect(head, expected.step)
-            self._expect(pose, expected.pose)
+            self.expect(head, expected.step)
+            self.expect(pose, expected.pose)
 
     def can_redo(self, character: int) -> bool:
         with self._open() as db:
@@ -297,7 +298,7 @@ class Store:
         """Stand on any step of the character, a milestone's too."""
         with self._write() as db:
             head, tip, pose, _ = self._row(db, character)
-            self._expect(head, expected)
+            self.expect(head, expected)
             if db.execute("SELECT 1 FROM step WHERE id = ? AND character = ?", (step, character)).fetchone() is None:
                 raise NotFound("There is no such step.", f"number {step}")
             on_line = step == tip or self._towards(db, "step", tip, step) is not None

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.character import Character
-from ..core.rig import Pose, compile_rig
+from ..core.rig import Pose
 from ..core.rig.frames import matrices
 from ..core.trials import trial_poses
 from ..readings import findings, station_states
@@ -70,10 +70,6 @@ def _holds(c: Character) -> dict[str, float]:
 
 def mesh_key(c: Character) -> str:
     parts = json.dumps([(p.points, p.faces, p.colour) for p in c.parts])
-    return content_key(c, parts)
-
-
-def content_key(c: Character, parts: str) -> str:
     import hashlib
 
     names = ("points", "face_starts", "face_corners", "colours")
@@ -120,10 +116,6 @@ def frame_bytes(
             frames.tobytes(),
         )
     )
-
-
-def at_rest(c: Character) -> Pose:
-    return compile_rig(c).evaluate({})
 
 
 def where(position: Position) -> dict[str, int]:

@@ -106,7 +106,7 @@ class Workshop:
         """
         began = time.perf_counter()
         here = self.store.position(character).step
-        self.store._expect(here, expected)
+        self.store.expect(here, expected)
         before = self.character(character, here)
         _, checked = parsed(name, self._with_arrays(params))
         after, sentence = apply_step(before, name, {k: getattr(checked, k) for k in type(checked).model_fields})
@@ -144,7 +144,7 @@ class Workshop:
         if not at:
             raise StepRefused("That step can't be edited.", "", "Choose a later one.")
         here = self.store.position(character).step
-        self.store._expect(here, expected)
+        self.store.expect(here, expected)
         made = self.character(character, rows[at - 1].id)
         done = []
         for i, row in enumerate(rows[at:]):
@@ -160,7 +160,7 @@ class Workshop:
     def run_recipe(self, character: int, recipe: Recipe, expected: int | None = None) -> Position:
         """Run a recipe's steps, each stored; all or none: a refusal goes back to where one stood."""
         start = self.store.position(character)
-        self.store._expect(start.step, expected)
+        self.store.expect(start.step, expected)
         position = start
         try:
             for s in recipe.steps:

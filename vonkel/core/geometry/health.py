@@ -58,10 +58,9 @@ def mesh_health(points: np.ndarray, topo: Topology, height: float) -> Health:
     for size in np.unique(topo.sizes):
         which = np.flatnonzero(topo.sizes == size)
         rows = np.sort(topo.corners[topo.starts[which][:, None] + np.arange(size)], 1)
-        _, first, seen = np.unique(rows, axis=0, return_index=True, return_counts=True)
+        _, first = np.unique(rows, axis=0, return_index=True)
         extra = np.setdiff1d(np.arange(len(which)), first)
         doubled = np.concatenate([doubled, which[extra]])
-        del seen
     areas = face_areas(points, topo)
     flat = np.flatnonzero(areas < (height * 1e-6) ** 2)
     used = np.zeros(n, bool)

@@ -117,17 +117,12 @@ def recipe(workshop: TheWorkshop, number: int) -> Response:
 def report(workshop: TheWorkshop, number: int) -> Response:
     import json
 
-    from ...readings import findings
-    from ...readings.report import counts
+    from ...readings import report as write_report
 
-    c = workshop.character(number)
     cards, fresh = workshop.trials(number)
-    listed = [{k: v for k, v in card.items() if k != "picture"} for card in cards]
-    body = {
-        "vonkel_report": 1, "character": c.name, "about": c.about, "plan": c.plan, "height_m": c.height, "counts": counts(c),
-        "findings": [f.model_dump(exclude={"points"}) | {"point_count": len(f.points)} for f in findings(c)],
-        "trials": listed, "trials_are_of_this_state": fresh,
-    }  # fmt: skip
+    bare = [{k: v for k, v in card.items() if k != "picture"} for card in cards]
+    c = workshop.character(number)
+    body = write_report(c, bare) | {"trials_are_of_this_state": fresh}
     return Response(
         json.dumps(body, indent=1, ensure_ascii=False),
         media_type="application/json",

@@ -43,7 +43,7 @@ def do_step(workshop: TheWorkshop, jobs: TheJobs, number: int, body: StepBody) -
     at = _step_number(body)
     kind = STEPS.get(body.step)
     if kind is not None and kind.long:
-        workshop.store._expect(workshop.store.position(number).step, at)
+        workshop.store.expect(workshop.store.position(number).step, at)
         job = jobs.start(kind.about, number, lambda: payload.where(workshop.apply(number, body.step, body.params, at)))
         return {"job": job.as_dict()}
     return {"position": payload.where(workshop.apply(number, body.step, body.params, at))}

@@ -111,11 +111,6 @@ def _first(error: ValidationError) -> str:
 
 
 # -- helpers for making controls ---------------------------------------------------------------------------------
-def bone_frame(character: Character, joint: Joint) -> np.ndarray:
-    """(3, 3) axes at a joint, x down the bone to its first child (or as the joint is turned, at an end)."""
-    return matrix_from_quaternion(joint.turn)
-
-
 def control_at(
     character: Character,
     kit: Kit,
@@ -131,7 +126,7 @@ def control_at(
 
     upright: axes of the world rather than the joint's; reach: how far down the bone the slice is taken (share).
     """
-    axes = bone_frame(character, joint)
+    axes = matrix_from_quaternion(joint.turn)
     own = np.eye(3) if upright else axes
     place = np.array(joint.place)
     at = place
