@@ -1,5 +1,6 @@
-"""Grow Lutra and write her meshes.  python tools/cast/grow.py [FOLDER]"""
+"""Grow the cast and write its meshes.  python tools/cast/grow.py [FOLDER] [otter|newt|beetle|bat|seal|larva|bust …]"""
 
+import importlib
 import sys
 from pathlib import Path
 
@@ -9,6 +10,7 @@ import otter
 import paint
 from fields import vec
 
+CAST = ("otter", "newt", "beetle", "bat", "seal", "larva", "bust")
 OUT = Path(__file__).resolve().parent.parent.parent / "vonkel/demo/data"
 
 
@@ -70,13 +72,13 @@ def colours(name, points, faces):
     return np.tile(np.array(paint.PLAIN[name.split()[0]], float), (len(points), 1))
 
 
-def write(path, found):
+def write(path, found, tint=colours):
     lines, base = [], 1
     for name, (points, faces) in found.items():
         lines.append(f"o {name}")
-        tints = np.clip(colours(name, points, faces), 0, 255) / 255
-        for p, c in zip(points.round(6), tints, strict=True):
-            lines.append("v {:.6f} {:.6f} {:.6f} {:.3f} {:.3f} {:.3f}".format(*p, *c))
+        tints = np.clip(tint(name, points, faces), 0, 255) / 255
+        for p, c in zip(points.round(5), tints, strict=True):
+            lines.append("v {:.5f} {:.5f} {:.5f} {:.2f} {:.2f} {:.2f}".format(*p, *c))
         for f in faces:
             corners = [c for k, c in enumerate(f) if c != f[k - 1]]
             lines.append("f " + " ".join(str(c + base) for c in corners))
@@ -85,11 +87,26 @@ def write(path, found):
     print(path, base - 1, "points")
 
 
-def main():
-    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else OUT
+def otter_meshes(folder):
     found, opened = parts()
     write(folder / "otter.obj", found)
     write(folder / "otter-mouth-open.obj", {"body": (opened, found["body"][1])})
+
+
+def creature_mesh(folder, name):
+    """One of the smaller cast from its module; see creatures.py for what a module gives."""
+    made = importlib.import_module(name)
+    half, triangles = mesher.march_half(made.body, *made.BOX, made.CELL)
+    half, faces, middle = mesher.quads(made.body, half, triangles, made.WANTED, made.warp)
+    found = {"body": mesher.whole(half, faces, middle)} | made.extras()
+    write(folder / f"{made.FILE}.obj", found, lambda name, p, f: made.paint(name, p, normals(p, f)))
+
+
+def main():
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else OUT
+    for name in sys.argv[2:] or CAST:
+        print(name)
+        otter_meshes(folder) if name == "otter" else creature_mesh(folder, name)
 
 
 if __name__ == "__main__":

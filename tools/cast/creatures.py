@@ -1,0 +1,96 @@
+"""What the smaller cast share: eyes in lids, smiles, magnifiers, balls and mirrored extras.
+
+Each creature's module gives NAME, FILE, BOX, CELL (metres), WANTED (quads of half a body, see mesher.quads),
+`body` (a mirrored field), `warp`, `extras()` → name → (points, faces), and `paint(points, normals)` → (n, 3) 0–255.
+"""
+
+import mesher
+import numpy as np
+from fields import blend, cut, frame, sphere, step, vec
+
+
+def smooth(a, b, x):
+    """0 at a, 1 at b, either way round."""
+    t = np.clip((x - a) / (b - a), 0, 1)
+    return t * t * (3 - 2 * t)
+
+
+def mix(base, colour, amount):
+    return base + np.asarray(amount)[:, None] * (np.asarray(colour, float) - base)
+
+
+def magnify(p, centre, a, b, slope):
+    """Everything within a of the centre grows by `slope`; beyond b it is only moved outwards."""
+    way = p - vec(*centre)
+    r = np.linalg.norm(way, axis=1)
+    grid = np.linspace(0, max(r.max(), b) + 0.01, 4000)
+    rate = slope + (1 - slope) * step(a, b, grid)
+    run = np.r_[0, np.cumsum((rate[1:] + rate[:-1]) / 2 * np.diff(grid))]
+    return vec(*centre) + way * (np.interp(r, grid, run) / np.maximum(r, 1e-9))[:, None]
+
+
+class Eye:
+    """An eyeball in a lid with an almond opening of two arcs: half width, height up and down, metres."""
+
+    def __init__(self, centre, radius, sight, almond=(0.92, 0.80, 0.66), lid=0.28):
+        self.centre, self.radius, self.sight = vec(*centre), radius, vec(*sight) / np.linalg.norm(sight)
+        self.almond, self.thick, self.axes = tuple(a * radius for a in almond), lid * radius, frame(sight)
+
+    def opening(self, p):
+        u, v, w = ((p - self.centre) @ self.axes).T
+        half, up, down = self.almond
+        r_up, r_down = (half * half + up * up) / (2 * up), (half * half + down * down) / (2 * down)
+        arcs = blend(
+            -(np.hypot(u, v - (up - r_up)) - r_up), -(np.hypot(u, v + (down - r_down)) - r_down), 0.3 * self.radius
+        )
+        return np.maximum(-arcs, 0.2 * self.radius - w)
+
+    def carve(self, d, p, soft=0.5):
+        """The field d with a lid grown round the eyeball and its opening cut."""
+        d = blend(d, sphere(self.centre, self.radius + self.thick)(p), soft * self.radius)
+        socket = sphere(self.centre, self.radius * 1.05)(p)
+        return cut(d, blend(socket, self.opening(p), 0.2 * self.radius), 0.3 * self.radius)
+
+    def balls(self, around=20, down=14):
+        """Both eyeballs as parts."""
+        p, f = mesher.ball(self.centre, self.radius, self.sight, around, down)
+        return {"eye left": (p, f), "eye right": (p * [-1, 1, 1], f[:, ::-1])}
+
+    def colours(self, points, iris, pupil=(0.90, 0.95), white=(244, 236, 220)):
+        """Colours of one eyeball's points by the angle from the line of sight."""
+        side = np.sign(points[:, 0].mean())
+        way = self.sight * [side, 1, 1]
+        cosine = (points - points.mean(0)) @ way / self.radius
+        c = np.tile(np.array(white, float), (len(points), 1))
+        c = mix(c, iris, smooth(0.66, 0.74, cosine))
+        c = mix(c, (30, 22, 22), smooth(*pupil, cosine))
+        spark = np.linalg.norm((points - points.mean(0)) / self.radius - (way * 0.86 + vec(0.25, 0.42, 0.1)), axis=1)
+        return mix(c, (255, 252, 240), smooth(0.22, 0.14, spark))
+
+
+def both(points, faces):
+    """A left extra and its mirror image as one part."""
+    return np.vstack([points, points * [-1, 1, 1]]), np.vstack([faces, faces[:, ::-1] + len(points)])
+
+
+def lathe(profile, around=16, centre=(0, 0, 0), axis=1):
+    """A closed body of revolution from (radius, height) rows, poles at both ends; quads, triangles at the poles."""
+    rows = [np.array(p, float) for p in profile]
+    points, faces = [], []
+    for radius, at in rows[1:-1]:
+        for i in range(around):
+            a = 2 * np.pi * i / around
+            points.append((radius * np.cos(a), at, -radius * np.sin(a)))
+    n = len(rows) - 2
+    points += [(0, rows[0][1], 0), (0, rows[-1][1], 0)]
+    low, high = len(points) - 2, len(points) - 1
+    for i in range(around):
+        k = (i + 1) % around
+        for j in range(n - 1):
+            faces.append([j * around + i, j * around + k, (j + 1) * around + k, (j + 1) * around + i])
+        faces.append([low, k, i, low])
+        faces.append([high, (n - 1) * around + i, (n - 1) * around + k, high])
+    points = np.array(points)
+    if axis != 1:
+        points = np.roll(points, axis - 1, axis=1)
+    return points + vec(*centre), np.array(faces)
