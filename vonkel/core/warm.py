@@ -51,6 +51,11 @@ def warm() -> None:
         solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), one, np.zeros(1), np.inf
     )
     extremities(solid, distance, 0.1)
+    from .geometry.rays import ray_hits
+    from .geometry.voxels import middle_path
+
+    middle_path(solid, 0, len(solid.cells) - 1)
+    ray_hits(points, topology_of(character).triangles, np.array([0.0, 0.5, 5.0]), np.array([0.0, 0.0, -1.0]))
 
 
 if __name__ == "__main__":

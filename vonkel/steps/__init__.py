@@ -1,8 +1,8 @@
 """Steps: everything that changes a character.  Importing this package registers them all."""
 
-from . import face, joints, limbs, model, poses, shapes, skin
+from . import face, joints, limbs, model, poses, shapes, skin, surgery
 from .recipe import BUILT_IN, Recipe, load_recipe, run_recipe
-from .registry import STEPS, Params, StepKind, apply_step, step_sentence
+from .registry import STEPS, Params, StepKind, apply_step
 
 __all__ = [
     "BUILT_IN",
@@ -20,5 +20,5 @@ __all__ = [
     "run_recipe",
     "shapes",
     "skin",
-    "step_sentence",
+    "surgery",
 ]

@@ -61,18 +61,25 @@ class StepKind:
     run: Callable[[Character, Any], Character]
     sentence: Callable[[Character, Any], str]
     long: bool  # run as a job, off the request
+    figures: Callable[[Character, Character], str] | None = None  # before and after, for the sentence's end
 
 
 STEPS: dict[str, StepKind] = {}
 
 
-def step(name: str, params: type[Params], sentence: Callable[[Character, Any], str], long: bool = False):  # type: ignore[no-untyped-def]
+def step(  # type: ignore[no-untyped-def]
+    name: str,
+    params: type[Params],
+    sentence: Callable[[Character, Any], str],
+    long: bool = False,
+    figures: Callable[[Character, Character], str] | None = None,
+):
     """Register a pure function (character, params) → character as the step `name`."""
 
     def register(run: Callable[[Character, Any], Character]) -> Callable[[Character, Any], Character]:
         if name in STEPS:
             raise ValueError(f"two steps are called {name}")
-        STEPS[name] = StepKind(name, (run.__doc__ or "").strip().split("\n")[0], params, run, sentence, long)
+        STEPS[name] = StepKind(name, (run.__doc__ or "").strip().split("\n")[0], params, run, sentence, long, figures)
         return run
 
     return register
@@ -105,9 +112,5 @@ def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tu
         first = error.errors()[0]
         field = ".".join(str(p) for p in first["loc"])
         raise BadParameters(f"“{field}”: {first['msg']}.", name, "Set it and try again.") from None
-    return result, kind.sentence(character, checked)
-
-
-def step_sentence(character: Character, name: str, params: Mapping[str, Any]) -> str:
-    kind, checked = parsed(name, params)
-    return kind.sentence(character, checked)
+    said = kind.sentence(character, checked)
+    return result, f"{said}: {kind.figures(character, result)}" if kind.figures else said

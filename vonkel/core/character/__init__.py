@@ -2,13 +2,16 @@
 
 from .arrays import Arrays, content_hash
 from .model import (
+    REST_TURN,
     Channel,
     Character,
     Control,
+    Freedom,
     Inputs,
     Joint,
     Kit,
     Part,
+    Picture,
     SavedPose,
     Shape,
     Side,
@@ -19,14 +22,17 @@ from .model import (
 )
 
 __all__ = [
+    "REST_TURN",
     "Arrays",
     "Channel",
     "Character",
     "Control",
+    "Freedom",
     "Inputs",
     "Joint",
     "Kit",
     "Part",
+    "Picture",
     "SavedPose",
     "Shape",
     "Side",

@@ -20,6 +20,8 @@ Side = Literal["L", "R", "C"]
 Number = Annotated[float, Field(allow_inf_nan=False)]
 Vector = tuple[Number, Number, Number]
 Quaternion = tuple[Number, Number, Number, Number]
+Order = Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"]
+Axis = Literal["x", "y", "z", "-x", "-y", "-z"]
 Name = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^[^\x00-\x1f\x7f/\\]+$")]
 
 Inputs = dict[str, dict[str, float]]
@@ -55,15 +57,51 @@ class Frozen(BaseModel):
 
 
 class Part(Frozen):
-    """A named piece of the mesh: a run of points and the run of faces that use only them."""
+    """A named piece of the mesh: a run of points and the run of faces that use only them.
+
+    `lines` is the run of drawn lines of a part that has some.  `carried` is a transform that the part was brought
+    in with and that is not settled yet, as the rows of a 3 × 4 matrix: its points are in the character's space all
+    the same, so settling forgets the transform and moves nothing.
+    """
 
     name: Name
-    role: Literal["skin", "eye", "teeth", "tongue", "rigid", "prop"] = "skin"
+    role: Literal["skin", "eye", "teeth", "tongue", "rigid", "prop", "line"] = "skin"
     points: tuple[int, int]
     faces: tuple[int, int]
+    lines: tuple[int, int] = (0, 0)
+    shading: Literal["smooth", "hard"] = "smooth"
+    carried: Annotated[tuple[Number, ...], Field(min_length=12, max_length=12)] | None = None
     colour: str = Field("#d8c9ae", pattern=r"^#[0-9a-f]{6}$")
     hidden: bool = False
     locked: bool = False
+
+
+class Freedom(Frozen):
+    """How far a joint may turn about its own x, y and z from rest, radians; None is no limit.
+
+    `stiffness` from 0 (free) to 1 (stays as it is) is how little a solve may use the joint.  `source` says where
+    the figures come from.
+    """
+
+    low: tuple[Number | None, Number | None, Number | None] = (None, None, None)
+    high: tuple[Number | None, Number | None, Number | None] = (None, None, None)
+    locked: tuple[bool, bool, bool] = (False, False, False)
+    stiffness: Annotated[Number, Field(ge=0.0, le=1.0)] = 0.0
+    source: Annotated[str, Field(max_length=120)] = ""
+
+
+class Picture(Frozen):
+    """A reference picture under a drawing.  Its file is the array `picture/<name>`, as bytes.
+
+    `place` is its middle and `width` its width, metres, in the drawing's own plane (right, up).
+    """
+
+    name: Name
+    view: Literal["front", "side", "top"]
+    place: tuple[Number, Number] = (0.0, 0.0)
+    width: Annotated[Number, Field(gt=1e-4, lt=1e4)] = 1.0
+    strength: Annotated[Number, Field(ge=0.0, le=1.0)] = 0.6
+    hidden: bool = False
 
 
 class Joint(Frozen):
@@ -76,7 +114,10 @@ class Joint(Frozen):
     turn: Quaternion = REST_TURN
     deforms: bool = True
     role: str = ""  # what it is on the body, e.g. "forearm"; trials and kits look for it
-    order: Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"] = "xyz"
+    order: Order = "xyz"  # turns are about the joint's own axes at rest, the first letter first
+    aim: Axis = "x"  # which of its axes runs down the bone
+    hinge: Axis = "z"  # about which a positive turn closes the bend
+    freedom: Freedom | None = None
 
 
 class Channel(Frozen):
@@ -99,6 +140,7 @@ class Control(Frozen):
     level: Literal["body", "fine", "face"] = "body"
     place: Vector
     turn: Quaternion = REST_TURN
+    order: Order = "xyz"
     channels: tuple[Channel, ...] = ()
     outline: tuple[Vector, ...] = ()  # closed line in the control's own frame, metres
 
@@ -147,7 +189,9 @@ class Character(Frozen):
 
     `points` (n, 3) float64, metres; `face_starts` (f + 1,) int32 and `face_corners` (m,) int32: face i is
     corners[starts[i]:starts[i+1]], counter-clockwise from outside; optional `colours` (n, 3) uint8 sRGB and
-    `uvs` (m, 2) float32 per corner, V running down from the top as in glTF.
+    `uvs` (m, 2) float32 per corner, V running down from the top as in glTF; `face_groups` (f,) uint16 into `groups`,
+    the names that faces came with; `line_starts` (l + 1,) and `line_points` int32, drawn lines from point to point;
+    `texture`, a PNG or JPEG file as bytes.
     """
 
     model_config = ConfigDict(
@@ -164,6 +208,8 @@ class Character(Frozen):
     poses: tuple[SavedPose, ...] = ()
     skin: Skin | None = None
     plan: str = ""
+    groups: tuple[str, ...] = ()
+    pictures: tuple[Picture, ...] = ()
     arrays: Arrays = Field(default_factory=Arrays, exclude=True)
 
     def with_(self, arrays: dict[str, np.ndarray | None] | None = None, **changes: Any) -> Character:

@@ -9,14 +9,14 @@ from ..errors import BadFile, TooLarge
 from ..tolerances import MAX_FILE_BYTES
 from .mesh import RawMesh, character_from_mesh
 
-READS = (".obj", ".ply", ".glb", ".gltf")
+READS = (".obj", ".ply", ".glb", ".gltf", ".svg")
 
 __all__ = ["READS", "RawMesh", "character_from_mesh", "read_character", "read_mesh"]
 
 
 def read_mesh(name: str, data: bytes) -> RawMesh:
     """Read a mesh file by its ending.  Raises BadFile or TooLarge with what, where and what to do."""
-    from . import gltf, obj, ply
+    from . import gltf, obj, ply, svg
 
     if len(data) > MAX_FILE_BYTES:
         raise TooLarge(f"{name} is larger than {MAX_FILE_BYTES // 2**20} MB.", name, "Bring in a lighter mesh.")
@@ -29,6 +29,8 @@ def read_mesh(name: str, data: bytes) -> RawMesh:
         return ply.read(name, data)
     if ending in (".glb", ".gltf"):
         return gltf.read_mesh(name, data)
+    if ending == ".svg":
+        return svg.read(name, data)
     raise BadFile(f"Vonkel can't read “{ending or name}” files.", name, f"Bring in one of: {', '.join(READS)}.")
 
 

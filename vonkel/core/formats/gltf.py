@@ -7,13 +7,16 @@ from typing import Any
 import numpy as np
 
 from ..character import Arrays, Character, Joint, Part, Shape, Skin
+from ..character.words import clean_name
 from ..errors import BadFile, VonkelError
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..geometry.topology import point_normals, topology_of
 from ..rig import Pose, compile_rig
 from ..skin.deform import rest_inverses
+from ..tolerances import MAX_PICTURE_BYTES
 from .gltf_tree import Tree, Writer
-from .mesh import RawMesh, clean_name
+from .mesh import RawMesh
+from .pictures import picture_kind
 
 LEAF = " stretch"  # the node that carries a joint's own scale, so that its children don't inherit it
 
@@ -35,6 +38,7 @@ def read_mesh(name: str, data: bytes) -> RawMesh:
 def _read_mesh(tree: Tree) -> RawMesh:
     points, corners, piece_of, pieces, colours, uvs = [], [], [], [], [], []
     piece_colours: dict[str, str] = {}
+    carried: dict[str, np.ndarray] = {}
     shapes: dict[str, list[tuple[int, np.ndarray]]] = {}
     base = 0
     for node, world in _nodes(tree):
@@ -69,6 +73,8 @@ def _read_mesh(tree: Tree) -> RawMesh:
             uv = tree.accessor(attributes["TEXCOORD_0"]) if "TEXCOORD_0" in attributes else None
             uvs.append(None if uv is None else uv[index[solid]].reshape(-1, 2))
             piece_colours[label] = _material_colour(tree, primitive)
+            if np.abs(world - np.eye(4)).max() > 1e-9:
+                carried[label] = world[:3]
             names = (mesh.get("extras") or {}).get("targetNames", []) if isinstance(mesh.get("extras"), dict) else []
             for t, target in enumerate(primitive.get("targets", [])):
                 if "POSITION" in target:
@@ -91,7 +97,7 @@ def _read_mesh(tree: Tree) -> RawMesh:
         np.concatenate([c if c is not None else np.full((len(p), 3), 200, np.uint8) for c, p in zip(colours, points, strict=True)])
         if coloured else None,
         np.concatenate([u for u in uvs if u is not None]) if all(u is not None for u in uvs) else None,
-        piece_colours, moved,
+        piece_colours, moved, carried=carried, texture=_texture(tree),
     )  # fmt: skip
 
 
@@ -161,6 +167,20 @@ def _material_colour(tree: Tree, primitive: dict[str, Any]) -> str:
     return "#" + bytes(_srgb(factor)).hex()
 
 
+def _texture(tree: Tree) -> bytes | None:
+    """The file's one base colour picture, where it holds one inside."""
+    for material in tree.list("materials"):
+        info = (material.get("pbrMetallicRoughness") or {}).get("baseColorTexture")
+        if info is None:
+            continue
+        image = tree.get("images", tree.get("textures", info["index"]).get("source", 0))
+        if "bufferView" not in image:
+            return None
+        data = tree.view_bytes(image["bufferView"])
+        return data if picture_kind(data) and len(data) <= MAX_PICTURE_BYTES else None
+    return None
+
+
 # -- writing -----------------------------------------------------------------------------------------------------
 def baked(character: Character, pose: Pose) -> dict[str, tuple[np.ndarray, np.ndarray, np.ndarray]]:
     """Each exported node's translation (3,), rotation (x, y, z, w) and scale (3,) at a pose.
@@ -223,16 +243,22 @@ def write_rigged(character: Character, generator: str = "Vonkel") -> bytes:
     normals = point_normals(character.points, topo.triangles).astype(np.float32)
     meshes: list[dict[str, Any]] = []
     materials: list[dict[str, Any]] = []
+    if "texture" in character.arrays:
+        data = character.arrays["texture"].tobytes()
+        tree["images"] = [{"bufferView": w.view(data), "mimeType": f"image/{picture_kind(data)}"}]
+        tree["textures"] = [{"source": 0}]
     for part in character.parts:
         meshes.append(_write_part(w, character, part, normals, len(materials)))
         linear = [round(float(c), 5) for c in _linear(np.frombuffer(bytes.fromhex(part.colour[1:]), np.uint8))]
         if "colours" in character.arrays:
             linear = [1.0, 1.0, 1.0]
-        pbr = {
+        pbr: dict[str, Any] = {
             "baseColorFactor": [*linear, 1.0],
             "metallicFactor": 0.0,
             "roughnessFactor": 0.25 if part.role == "eye" else 0.8,
         }
+        if "textures" in tree and "uvs" in character.arrays and part.faces[0] < part.faces[1]:
+            pbr["baseColorTexture"] = {"index": 0}
         materials.append({"name": part.name, "pbrMetallicRoughness": pbr})
         node: dict[str, Any] = {"name": part.name, "mesh": len(meshes) - 1}
         if character.skin:
@@ -242,7 +268,7 @@ def write_rigged(character: Character, generator: str = "Vonkel") -> bytes:
     about = {
         "name": character.name, "about": character.about, "plan": character.plan,
         "method": character.skin.method if character.skin else "linear",
-        "parts": [{"name": p.name, "role": p.role, "colour": p.colour} for p in character.parts],
+        "parts": [{"name": p.name, "role": p.role, "colour": p.colour, "shading": p.shading} for p in character.parts],
     }  # fmt: skip
     tree |= {
         "asset": {"version": "2.0", "generator": generator, "extras": {"vonkel": about}},
@@ -250,6 +276,24 @@ def write_rigged(character: Character, generator: str = "Vonkel") -> bytes:
         "nodes": nodes, "meshes": meshes, "materials": materials,
     }  # fmt: skip
     return w.glb(tree)
+
+
+def _strokes(character: Character, part: Part) -> np.ndarray:
+    """Both ends of every piece of a part's drawn lines, one after the other."""
+    starts, points = character.arrays["line_starts"], character.arrays["line_points"]
+    runs = [points[starts[i] : starts[i + 1]] for i in range(*part.lines)]
+    return np.concatenate([np.stack([r[:-1], r[1:]], 1).ravel() for r in runs])
+
+
+def _lines_from_strokes(ends: np.ndarray) -> list[list[int]]:
+    """Lines again, from pairs of ends: a pair that begins where the last one ended goes on with it."""
+    lines: list[list[int]] = []
+    for a, b in ends.reshape(-1, 2).tolist():
+        if lines and lines[-1][-1] == a:
+            lines[-1].append(b)
+        else:
+            lines.append([a, b])
+    return lines
 
 
 def _floats(values: np.ndarray) -> list[float]:
@@ -266,10 +310,9 @@ def _write_part(w: Writer, character: Character, part: Part, normals: np.ndarray
     if "uvs" in character.arrays:
         index, copies, uv = _split_seams(index, character.arrays["uvs"][topo.triangle_corners[in_part]], hi - lo)
     which = np.concatenate([np.arange(lo, hi), lo + copies])
-    attributes = {
-        "POSITION": w.add(character.points[which].astype(np.float32), "VEC3", 34962, bounds=True),
-        "NORMAL": w.add(normals[which], "VEC3", 34962),
-    }
+    attributes = {"POSITION": w.add(character.points[which].astype(np.float32), "VEC3", 34962, bounds=True)}
+    if part.shading == "smooth" and len(index):  # without normals a reader shades each face flat (3.7.2.1)
+        attributes["NORMAL"] = w.add(normals[which], "VEC3", 34962)
     if uv is not None:
         attributes["TEXCOORD_0"] = w.add(uv, "VEC2", 34962)
     if "colours" in character.arrays:
@@ -284,19 +327,24 @@ def _write_part(w: Writer, character: Character, part: Part, normals: np.ndarray
         for s in range(joints.shape[1] // 4):
             attributes[f"JOINTS_{s}"] = w.add(joints[:, 4 * s : 4 * s + 4], "VEC4", 34962)
             attributes[f"WEIGHTS_{s}"] = w.add(weights[:, 4 * s : 4 * s + 4].astype(np.float32), "VEC4", 34962)
-    flat = index.astype(np.uint16 if len(which) < 65535 else np.uint32).ravel()
-    primitive: dict[str, Any] = {
-        "attributes": attributes,
-        "indices": w.add(flat, "SCALAR", 34963),
-        "material": material,
-    }
-    mesh: dict[str, Any] = {"name": part.name, "primitives": [primitive]}
+    kind = np.uint16 if len(which) < 65535 else np.uint32
+    primitives: list[dict[str, Any]] = []
+    if len(index):
+        faces = w.add(index.astype(kind).ravel(), "SCALAR", 34963)
+        primitives.append({"attributes": attributes, "indices": faces, "material": material})
+    if part.lines[1] > part.lines[0]:
+        bare = {k: v for k, v in attributes.items() if k not in ("NORMAL", "TEXCOORD_0")}
+        strokes = w.add((_strokes(character, part) - lo).astype(kind), "SCALAR", 34963)
+        primitives.append({"attributes": bare, "indices": strokes, "material": material, "mode": 1})
+    mesh: dict[str, Any] = {"name": part.name, "primitives": primitives}
     if character.shapes:
-        primitive["targets"] = []
+        targets: list[dict[str, int]] = []
+        for primitive in primitives:
+            primitive["targets"] = targets
         for shape in character.shapes:
             moves = np.zeros((len(character.points), 3), np.float32)
             moves[character.arrays[f"shape/{shape.name}/points"]] = character.arrays[f"shape/{shape.name}/moves"]
-            primitive["targets"].append({"POSITION": w.add(moves[which], "VEC3", 34962, bounds=True)})
+            targets.append({"POSITION": w.add(moves[which], "VEC3", 34962, bounds=True)})
         mesh["weights"] = [0.0] * len(character.shapes)
         mesh["extras"] = {"targetNames": [s.name for s in character.shapes]}
     return mesh
@@ -368,6 +416,7 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         )  # fmt: skip
     parts, points, corners, sj, sw, colours = [], [], [], [], [], []
     shapes: dict[str, list[np.ndarray]] = {}
+    lines: list[list[int]] = []
     at = faces = 0
     names = [nodes[i]["name"].removesuffix(LEAF) for i in tree.get("skins", 0)["joints"]] if tree.list("skins") else []
     meshes = [n for n in nodes if "mesh" in n]
@@ -377,7 +426,13 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         attributes = primitive["attributes"]
         p = tree.accessor(attributes["POSITION"]).astype(float)
         first, new = (np.arange(len(p)), np.arange(len(p))) if "TEXCOORD_0" not in attributes else _joined(p)
-        index = new[tree.accessor(primitive["indices"]).astype(np.int64)]
+        index, strokes = np.zeros(0, np.int64), []
+        for each in mesh["primitives"]:
+            ends = new[tree.accessor(each["indices"]).astype(np.int64)]
+            if each.get("mode", 4) == 1:
+                strokes = [[v + at for v in line] for line in _lines_from_strokes(ends)]
+            else:
+                index = ends
         points.append(p[first])
         corners.append(index + at)
         if names:
@@ -389,7 +444,9 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         for t, shape in enumerate((mesh.get("extras") or {}).get("targetNames", [])):
             shapes.setdefault(shape, []).append(tree.accessor(primitive["targets"][t]["POSITION"])[first])
         f = len(index) // 3
-        parts.append(Part(points=(at, at + len(first)), faces=(faces, faces + f), **said))
+        run = (len(lines), len(lines) + len(strokes))
+        parts.append(Part(points=(at, at + len(first)), faces=(faces, faces + f), lines=run, **said))
+        lines += strokes
         at, faces = at + len(first), faces + f
     flat = np.concatenate(corners)
     arrays = {
@@ -403,6 +460,9 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         }
     if colours:
         arrays["colours"] = np.concatenate(colours)
+    if lines:
+        arrays["line_starts"] = np.concatenate([[0], np.cumsum([len(x) for x in lines])]).astype(np.int32)
+        arrays["line_points"] = np.concatenate(lines).astype(np.int32)
     for shape, runs in shapes.items():
         moves = np.concatenate(runs).astype(np.float32)
         hit = np.flatnonzero(np.abs(moves).max(1) > 0).astype(np.uint32)

@@ -97,6 +97,12 @@ class Tree:
             out = np.maximum(out.astype(np.float32) / np.iinfo(out.dtype).max, -1.0)
         return out[:, 0] if width == 1 else out
 
+    def view_bytes(self, index: Any) -> bytes:
+        """The bytes of a buffer view, as of a picture."""
+        view = self.get("bufferViews", index)
+        start, length = _int(view.get("byteOffset", 0)), _int(view.get("byteLength", 0))
+        return bytes(self._view(view, 0, length, 1, "u1").ravel()) if start >= 0 and length else b""
+
     def _dense(self, a: dict[str, Any], count: int, width: int, dtype: str) -> np.ndarray:
         view = self.get("bufferViews", a.get("bufferView"))
         return self._view(view, _int(a.get("byteOffset", 0)), count, width, dtype)

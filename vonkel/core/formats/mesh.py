@@ -7,12 +7,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..character import Arrays, Character, Part, unique_name
+from ..character.words import PALETTE, clean_name, role_of
 from ..errors import BadFile, TooLarge
 from ..tolerances import MAX_CORNERS, MAX_FACES, MAX_PARTS, MAX_POINTS
-
-ROLES = (("eye", ("eye",)), ("teeth", ("teeth", "tooth", "gum")), ("tongue", ("tongue",)))
-NOT_EYES = ("brow", "lid", "lash")
-PALETTE = ("#c9a679", "#9fb3a5", "#b58f7b", "#8fa3b3", "#c4b27a", "#a88fa8")
 
 
 @dataclass
@@ -28,6 +25,12 @@ class RawMesh:
     uvs: np.ndarray | None = None  # (m, 2)
     piece_colours: dict[str, str] = field(default_factory=dict)
     shapes: dict[str, np.ndarray] = field(default_factory=dict)  # name → moved points (n, 3)
+    lines: list[list[int]] = field(default_factory=list)  # drawn lines, from point to point
+    line_piece: list[int] = field(default_factory=list)
+    groups: list[str] = field(default_factory=list)
+    face_group: np.ndarray | None = None  # (f,) into groups
+    carried: dict[str, np.ndarray] = field(default_factory=dict)  # piece → (3, 4) transform its points came under
+    texture: bytes | None = None
 
 
 def checked(mesh: RawMesh, where: str) -> RawMesh:
@@ -35,26 +38,22 @@ def checked(mesh: RawMesh, where: str) -> RawMesh:
     n = len(mesh.points)
     if n > MAX_POINTS or len(mesh.starts) - 1 > MAX_FACES or len(mesh.corners) > MAX_CORNERS:
         raise TooLarge(f"The mesh has {n:,} points; Vonkel takes {MAX_POINTS:,} at most.", where, "Lighten it.")
-    if len(mesh.starts) < 2:
-        raise BadFile("The mesh has no faces.", where, "Export the surface, not only points or lines.")
+    if len(mesh.starts) < 2 and not mesh.lines:
+        raise BadFile("The mesh has no faces and no lines.", where, "Export the surface, not only points.")
     bad = np.flatnonzero(~np.isfinite(mesh.points).all(1))
     if len(bad):
         raise BadFile(f"Point {bad[0] + 1} has a place that is not a number.", where, "Mend it and export again.")
     if np.abs(mesh.points).max() > 1e6:
         raise BadFile("The mesh is more than a thousand kilometres large.", where, "Set its scale and export again.")
+    if any(not 0 <= v < n for line in mesh.lines for v in line):
+        raise BadFile("A line names a point that doesn't exist.", where, "Export the drawing again.")
+    if not len(mesh.corners):
+        return mesh
     low, high = mesh.corners.min(), mesh.corners.max()
     if low < 0 or high >= n:
         face = int(np.searchsorted(mesh.starts, np.argmax((mesh.corners < 0) | (mesh.corners >= n)), "right"))
         raise BadFile(f"Face {face} names point {high + 1}, but there are {n}.", where, "Export the mesh again.")
     return mesh
-
-
-def role_of(name: str) -> str:
-    low = name.lower()
-    for role, words in ROLES:
-        if any(w in low for w in words) and not any(w in low for w in NOT_EYES):
-            return role
-    return "skin"
 
 
 def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Character:
@@ -72,7 +71,11 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         return i
 
     owner = np.full(n, -1)
-    pairs = np.unique(np.stack([mesh.corners, corner_piece], 1), axis=0)
+    line_flat = np.array([v for line in mesh.lines for v in line], np.int64)
+    line_of = np.repeat(np.array(mesh.line_piece, np.int64), [len(line) for line in mesh.lines]).astype(np.int64)
+    pairs = np.unique(
+        np.concatenate([np.stack([mesh.corners, corner_piece], 1), np.stack([line_flat, line_of], 1)]), axis=0
+    )
     for point, piece in pairs[
         np.concatenate([np.diff(pairs[:, 0]) == 0, [False]]) | np.concatenate([[False], np.diff(pairs[:, 0]) == 0])
     ]:
@@ -83,7 +86,7 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
     roots = np.array([root(i) for i in range(len(group))])
     owner[pairs[:, 0]] = roots[pairs[:, 1]]
     loose = np.flatnonzero(owner < 0)
-    used = np.unique(roots[mesh.face_piece])
+    used = np.unique(roots[np.concatenate([mesh.face_piece, mesh.line_piece]).astype(np.int64)])
     if len(loose):  # points of no face stay with the part before them
         claimed = np.flatnonzero(owner >= 0)
         before = np.searchsorted(claimed, loose) - 1
@@ -106,6 +109,20 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         "face_starts": starts.astype(np.int32),
         "face_corners": new_index[mesh.corners[take]].astype(np.int32),
     }
+    if mesh.face_group is not None and len(mesh.groups) > 1:
+        arrays["face_groups"] = mesh.face_group[face_order].astype(np.uint16)
+    part_of_line = (
+        np.array([place_of_root.get(int(r), 0) for r in roots])[np.array(mesh.line_piece, np.int64)]
+        if mesh.lines
+        else np.zeros(0, np.int64)
+    )
+    line_order = np.argsort(part_of_line, kind="stable")
+    if mesh.lines:
+        counts = [len(mesh.lines[i]) for i in line_order]
+        arrays["line_starts"] = np.concatenate([[0], np.cumsum(counts)]).astype(np.int32)
+        arrays["line_points"] = new_index[np.concatenate([mesh.lines[i] for i in line_order])].astype(np.int32)
+    if mesh.texture:
+        arrays["texture"] = np.frombuffer(mesh.texture, np.uint8)
     if mesh.colours is not None:
         arrays["colours"] = np.ascontiguousarray(mesh.colours[order], np.uint8)
     if mesh.uvs is not None:
@@ -116,17 +133,23 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         name = unique_name(clean_name(mesh.pieces[int(r)]) or f"part {i + 1}", taken)
         taken.add(name)
         in_part, faces_in = np.flatnonzero(part_of_point[order] == i), np.flatnonzero(part_of_face[face_order] == i)
+        drawn = np.flatnonzero(part_of_line[line_order] == i)
+        carried = mesh.carried.get(mesh.pieces[int(r)])
         parts.append(
             Part(
-                name=name, role=role_of(name),  # type: ignore[arg-type]
-                points=(int(in_part[0]), int(in_part[-1]) + 1), faces=(int(faces_in[0]), int(faces_in[-1]) + 1),
+                name=name, role=role_of(name) if len(faces_in) else "line",  # type: ignore[arg-type]
+                points=(int(in_part[0]), int(in_part[-1]) + 1),
+                faces=(int(faces_in[0]), int(faces_in[-1]) + 1) if len(faces_in) else _after(parts, "faces"),
+                lines=(int(drawn[0]), int(drawn[-1]) + 1) if len(drawn) else _after(parts, "lines"),
+                carried=tuple(float(v) for v in carried[:3].ravel()) if carried is not None else None,
                 colour=mesh.piece_colours.get(mesh.pieces[int(r)], PALETTE[i % len(PALETTE)]),
             )
         )  # fmt: skip
-    if not any(p.role == "skin" for p in parts):
+    if not any(p.role == "skin" for p in parts) and any(p.role != "line" for p in parts):
         biggest = max(range(len(parts)), key=lambda i: parts[i].points[1] - parts[i].points[0])
         parts[biggest] = parts[biggest].model_copy(update={"role": "skin"})
-    character = Character(name=called, parts=tuple(parts), arrays=Arrays(arrays))
+    groups = tuple((clean_name(g) or "group") for g in mesh.groups) if "face_groups" in arrays else ()
+    character = Character(name=called, parts=tuple(parts), arrays=Arrays(arrays), groups=groups)
     if mesh.shapes:
         from ..shapes import add_shape
 
@@ -137,6 +160,7 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
     return character
 
 
-def clean_name(name: str) -> str:
-    """A name fit to show: printable, no slashes, at most 60 characters."""
-    return "".join(c if c.isprintable() and c not in "/\\" else " " for c in name).strip()[:60]
+def _after(parts: list[Part], what: str) -> tuple[int, int]:
+    """An empty run behind those of the parts before."""
+    end = getattr(parts[-1], what)[1] if parts else 0
+    return end, end

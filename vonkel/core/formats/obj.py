@@ -10,7 +10,8 @@ from .mesh import RawMesh
 
 
 def read(name: str, data: bytes) -> RawMesh:
-    """Read a mesh.  Lines other than v, vt, f, o and g are passed over.
+    """Read a mesh.  Lines other than v, vt, f, l, o, g and usemtl are passed over.
+    Groups (or materials, where there are no groups) stay with the faces, so that a part can be split by them later.
 
     A `v` line may carry three colour values from 0 to 1 after the place, as many programs write.
     """
@@ -22,6 +23,12 @@ def read(name: str, data: bytes) -> RawMesh:
     starts, corners, corner_uvs, face_piece = [0], [], [], []
     pieces: list[str] = []
     piece = -1
+    lines: list[list[int]] = []
+    line_piece: list[int] = []
+    groups: dict[str, int] = {}
+    face_group: list[int] = []
+    group = ""
+    grouped = "\ng " in text or text.startswith("g ")
     objects = "\no " in text or text.startswith("o ")
     line_number = 0
     try:
@@ -53,7 +60,17 @@ def read(name: str, data: bytes) -> RawMesh:
                     corner_uvs.append(t - 1 if t > 0 else len(uvs) + t if t < 0 else -1)
                 starts.append(len(corners))
                 face_piece.append(piece)
-            elif kind == "o" or (kind == "g" and not objects):
+                face_group.append(groups.setdefault(group, len(groups)))
+            elif kind == "l":
+                if piece < 0:
+                    pieces.append("lines")
+                    piece = 0
+                run = [int(w.split("/")[0]) for w in words[1:]]
+                lines.append([i - 1 if i > 0 else len(points) + i for i in run])
+                line_piece.append(piece)
+            elif (kind == "g" and grouped) or (kind == "usemtl" and not grouped):
+                group = " ".join(words[1:]) or "group"
+            if kind == "o" or (kind == "g" and not objects):
                 pieces.append(" ".join(words[1:]) or "body")
                 piece = len(pieces) - 1
     except (ValueError, IndexError) as error:
@@ -77,8 +94,9 @@ def read(name: str, data: bytes) -> RawMesh:
     if uvs and all(0 <= t < len(uvs) for t in corner_uvs):
         uv_array = np.array(uvs, np.float32)[corner_uvs]
     return RawMesh(
-        array, np.array(starts), np.array(corners, np.int64), np.array(face_piece, np.int64), pieces, colours, uv_array
-    )
+        array, np.array(starts), np.array(corners, np.int64), np.array(face_piece, np.int64), pieces, colours, uv_array,
+        lines=lines, line_piece=line_piece, groups=list(groups), face_group=np.array(face_group, np.int64),
+    )  # fmt: skip
 
 
 def write(character: Character, points: np.ndarray | None = None) -> bytes:
@@ -101,4 +119,7 @@ def write(character: Character, points: np.ndarray | None = None) -> bytes:
             else:
                 lines += [f"vt {u:.6f} {1 - v:.6f}" for u, v in uvs[lo:hi]]
                 lines.append("f " + " ".join(f"{corners[k] + 1}/{k + 1}" for k in range(lo, hi)))
+        for i in range(*part.lines):
+            run = character.arrays["line_points"][slice(*character.arrays["line_starts"][i : i + 2])]
+            lines.append("l " + " ".join(str(v + 1) for v in run))
     return ("\n".join(lines) + "\n").encode()

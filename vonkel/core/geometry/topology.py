@@ -91,6 +91,30 @@ class Topology:
         return self._edge_table[2]
 
     @cached_property
+    def corner_edge(self) -> np.ndarray:
+        """(m,) the edge that runs from each corner to the next of its face."""
+        return np.asarray(self._edge_table[1]).ravel()
+
+    @cached_property
+    def edge_corners(self) -> tuple[np.ndarray, np.ndarray]:
+        """Compressed rows: the corners whose edge is e are cols[rows[e]:rows[e+1]]."""
+        order = np.argsort(self.corner_edge, kind="stable")
+        return np.searchsorted(self.corner_edge[order], np.arange(len(self.edges) + 1)), order
+
+    @cached_property
+    def point_corners(self) -> tuple[np.ndarray, np.ndarray]:
+        """Compressed rows: the corners that stand on point i are cols[rows[i]:rows[i+1]]."""
+        order = np.argsort(self.corners, kind="stable")
+        return np.searchsorted(self.corners[order], np.arange(self.count + 1)), order
+
+    def edge_between(self, a: int, b: int) -> int:
+        """The edge of two points, −1 where there is none."""
+        code = min(a, b) * self.count + max(a, b)
+        table = self._edge_table[0]
+        at = int(np.searchsorted(table, code))
+        return at if at < len(table) and table[at] == code else -1
+
+    @cached_property
     def neighbours(self) -> tuple[np.ndarray, np.ndarray]:
         """Compressed rows: points joined to i by an edge are cols[rows[i]:rows[i+1]]."""
         e = self.edges

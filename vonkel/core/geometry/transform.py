@@ -48,8 +48,23 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
         )
         for p in character.poses
     )
+    parts = tuple(
+        p if p.carried is None else p.model_copy(update={"carried": _carried(p.carried, matrix, offset)})
+        for p in character.parts
+    )
+    pictures = character.pictures
+    if scale != 1.0:
+        pictures = tuple(
+            q.model_copy(update={"width": q.width * scale, "place": (q.place[0] * scale, q.place[1] * scale)})
+            for q in pictures
+        )
     arrays: dict[str, np.ndarray | None] = {"points": character.points @ matrix.T + offset}
     for s in character.shapes:
         key = f"shape/{s.name}/moves"
         arrays[key] = (character.arrays[key] @ matrix.T).astype(np.float32)
-    return character.with_(joints=joints, controls=controls, poses=poses, arrays=arrays)
+    return character.with_(parts=parts, joints=joints, controls=controls, poses=poses, pictures=pictures, arrays=arrays)
+
+
+def _carried(old: tuple[float, ...], matrix: np.ndarray, offset: np.ndarray) -> tuple[float, ...]:
+    m = np.array(old).reshape(3, 4)
+    return tuple(float(x) for x in np.c_[matrix @ m[:, :3], matrix @ m[:, 3] + offset].ravel())

@@ -167,11 +167,11 @@ def _pop(heap_d, heap_i, size):
 
 
 @numba.njit(cache=True, nogil=True)
-def distances_through(links, lengths, cost, sources, start, limit):
+def distances_through(links, lengths, cost, sources, start, limit, goal=-1):
     """Shortest way from any source to every cell through inside cells.
 
     links (c, 26) as Solid.links; lengths (26,) metres; cost (c,) multiplies a step into a cell (1 for plain
-    distance); sources (s,) with start distances (s,); stops past `limit`.
+    distance); sources (s,) with start distances (s,); stops past `limit`, or once `goal` is reached.
     Returns distance (c,) (inf where not reached) and the cell each was reached from (−1 at sources).
     """
     n = len(links)
@@ -195,7 +195,7 @@ def distances_through(links, lengths, cost, sources, start, limit):
         size -= 1
         if d > dist[i]:
             continue
-        if d > limit:
+        if d > limit or i == goal:
             break
         for k in range(26):
             j = links[i, k]
@@ -222,7 +222,7 @@ def middle_path(solid: Solid, start: int, goal: int, pull: float = 3.0) -> np.nd
     depth = np.maximum(solid.depth, 0.25 * solid.h)
     cost = np.minimum((np.percentile(depth, 99) / depth) ** pull, 1e6)
     one = np.array([goal], np.int64)
-    _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf)
+    _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf, start)
     path = [start]
     while came[path[-1]] >= 0:
         path.append(int(came[path[-1]]))

@@ -1,0 +1,20 @@
+"""Names of parts: made fit to show, and what they say of a part's role."""
+
+from __future__ import annotations
+
+ROLES = (("eye", ("eye",)), ("teeth", ("teeth", "tooth", "gum")), ("tongue", ("tongue",)))
+NOT_EYES = ("brow", "lid", "lash")
+PALETTE = ("#c9a679", "#9fb3a5", "#b58f7b", "#8fa3b3", "#c4b27a", "#a88fa8")
+
+
+def role_of(name: str) -> str:
+    low = name.lower()
+    for role, words in ROLES:
+        if any(w in low for w in words) and not any(w in low for w in NOT_EYES):
+            return role
+    return "skin"
+
+
+def clean_name(name: str) -> str:
+    """A name fit to show: printable, no slashes, at most 60 characters."""
+    return "".join(c if c.isprintable() and c not in "/\\" else " " for c in name).strip()[:60]

@@ -1,0 +1,44 @@
+"""Where a ray meets a mesh."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+
+
+@numba.njit(cache=True, nogil=True)
+def _hits(points, triangles, origin, way, out_t, out_triangle):
+    """Distances along a ray at which it meets triangles, from either side (Möller & Trumbore 1997).  Returns the count."""
+    n = 0
+    for t in range(len(triangles)):
+        a, b, c = points[triangles[t, 0]], points[triangles[t, 1]], points[triangles[t, 2]]
+        e1x, e1y, e1z = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+        e2x, e2y, e2z = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+        px, py, pz = way[1] * e2z - way[2] * e2y, way[2] * e2x - way[0] * e2z, way[0] * e2y - way[1] * e2x
+        det = e1x * px + e1y * py + e1z * pz
+        if det == 0.0:
+            continue
+        sx, sy, sz = origin[0] - a[0], origin[1] - a[1], origin[2] - a[2]
+        u = (sx * px + sy * py + sz * pz) / det
+        if u < 0.0 or u > 1.0:
+            continue
+        qx, qy, qz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
+        v = (way[0] * qx + way[1] * qy + way[2] * qz) / det
+        if v < 0.0 or u + v > 1.0:
+            continue
+        d = (e2x * qx + e2y * qy + e2z * qz) / det
+        if d > 0.0 and n < len(out_t):
+            out_t[n] = d
+            out_triangle[n] = t
+            n += 1
+    return n
+
+
+def ray_hits(
+    points: np.ndarray, triangles: np.ndarray, origin: np.ndarray, way: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Distances (h,) metres, rising, and triangles (h,) that a ray from origin (3,) along unit `way` (3,) meets."""
+    t, which = np.empty(256), np.empty(256, np.int64)
+    n = _hits(np.ascontiguousarray(points), triangles, np.asarray(origin, float), np.asarray(way, float), t, which)
+    order = np.argsort(t[:n])
+    return t[:n][order], which[:n][order]
