@@ -47,7 +47,7 @@ def tube_character() -> Character:
         Joint(name=f"tail_{i + 1}", parent=f"tail_{i}" if i else None, place=(0.0, y, 0.0), role=f"tail_{i + 1}")
         for i, y in enumerate((0.05, 0.4, 0.75))
     ]
-    from vonkel.core.joints.edit import turn_down_bones
+    from vonkel.core.joints.orient import turn_down_bones
 
     return turn_down_bones(c.with_(joints=tuple(joints)))
 

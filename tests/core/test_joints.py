@@ -7,6 +7,9 @@ from vonkel.core.character import Joint, opposite_name
 from vonkel.core.errors import BadParameters, StepRefused
 from vonkel.core.geometry.rotations import matrix_from_quaternion
 from vonkel.core.joints import edit
+from vonkel.core.joints.inside import body_solid
+from vonkel.core.joints.names import rename_joint
+from vonkel.core.joints.orient import bone_child, mirror_joints, mirrored_axes
 from vonkel.core.rig import compile_rig
 from vonkel.steps import apply_step
 
@@ -21,7 +24,7 @@ def test_moving_left_moves_right_and_keeps_bones_down_their_axis(otter):
     assert np.allclose(place(moved, "forearm_L"), to) and np.allclose(place(moved, "forearm_R"), to * [-1, 1, 1])
     for n in ("upper_arm_L", "forearm_L", "upper_arm_R", "forearm_R"):
         j = moved.joint(n)
-        along = place(moved, edit.bone_child(moved, j).name) - place(moved, n)
+        along = place(moved, bone_child(moved, j).name) - place(moved, n)
         assert matrix_from_quaternion(j.turn)[:, 0] @ along == pytest.approx(np.linalg.norm(along))
     assert moved.joint("head") == otter.joint("head")
     rest = compile_rig(moved).evaluate({}).joints[:, :, 3]
@@ -40,7 +43,7 @@ def test_one_side_alone_and_with_children(otter):
 def test_deforming_joints_stay_inside_and_end_joints_may_stick_out(otter):
     far = place(otter, "forearm_L") + [0.4, 0.3, 0.3]
     held = edit.move_joint(otter, "forearm_L", far)
-    assert edit.body_solid(otter).contains(place(held, "forearm_L")[None])[0]
+    assert body_solid(otter).contains(place(held, "forearm_L")[None])[0]
     out = edit.move_joint(otter, "tail_end", place(otter, "tail_end") + [0, 0, -0.3])
     assert place(out, "tail_end")[2] == pytest.approx(place(otter, "tail_end")[2] - 0.3)
     middle = edit.move_joint(otter, "head", place(otter, "head") + [0.05, 0, 0])
@@ -49,24 +52,24 @@ def test_deforming_joints_stay_inside_and_end_joints_may_stick_out(otter):
 
 def test_mirroring_twice_is_nothing(otter):
     bare = otter.with_(kits=(), controls=())
-    once = edit.mirror_joints(bare, "collar_L")
-    twice = edit.mirror_joints(once, "collar_R")
+    once = mirror_joints(bare, "collar_L")
+    twice = mirror_joints(once, "collar_R")
     assert np.allclose([j.place for j in twice.joints], [j.place for j in once.joints], atol=1e-12)
     for a, b in zip(twice.joints, once.joints, strict=True):
         assert abs(np.dot(a.turn, b.turn)) == pytest.approx(1.0)
     axes = matrix_from_quaternion(once.joint("forearm_L").turn)
-    assert np.allclose(edit.mirrored_axes(edit.mirrored_axes(axes)), axes)
+    assert np.allclose(mirrored_axes(mirrored_axes(axes)), axes)
     only_left = bare.with_(joints=tuple(j for j in bare.joints if not j.name.endswith("_R")))
-    assert set(edit.mirror_joints(only_left, "collar_L").joint_index) >= {"collar_R", "hand_R", "thumb_end_R"}
+    assert set(mirror_joints(only_left, "collar_L").joint_index) >= {"collar_R", "hand_R", "thumb_end_R"}
 
 
 def test_renaming_reaches_everywhere_and_never_doubles(otter):
-    c = edit.rename_joint(otter, "forearm_L", "lower_arm_L")
+    c = rename_joint(otter, "forearm_L", "lower_arm_L")
     assert "lower_arm_R" in c.joint_index and c.joint("hand_R").parent == "lower_arm_R"
     assert "lower_arm_L" in c.skin.joints and "lower_arm_L turn" in c.control_named
     assert compile_rig(c).evaluate({}).joints.shape == (len(otter.joints), 3, 4)
     with pytest.raises(BadParameters, match="called “head” already"):
-        edit.rename_joint(otter, "neck", "head")
+        rename_joint(otter, "neck", "head")
 
 
 def test_adding_and_taking_out(otter):
@@ -114,5 +117,5 @@ def test_every_joint_has_its_mirrored_partner(otter):
         if j.side == "L":
             other = otter.joint(opposite_name(j.name))
             assert np.allclose(np.array(j.place) * [-1, 1, 1], other.place)
-            m = edit.mirrored_axes(matrix_from_quaternion(j.turn))
+            m = mirrored_axes(matrix_from_quaternion(j.turn))
             assert np.allclose(m, matrix_from_quaternion(other.turn), atol=1e-9)

@@ -13,7 +13,8 @@ from ..core.character import Character, opposite_name
 from ..core.face import eye_spheres
 from ..core.geometry.health import health
 from ..core.geometry.rotations import matrix_from_quaternion, unit
-from ..core.joints.edit import MIRROR, body_solid, bone_child, may_stick_out
+from ..core.joints.inside import body_solid, may_stick_out
+from ..core.joints.orient import MIRROR, bone_child
 from ..core.rig import compile_rig
 from ..core.tolerances import PAIR, SAME_PLACE, STRAIGHT, WEIGHT_SUM
 

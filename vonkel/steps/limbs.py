@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from pydantic import Field
 
 from ..core.character import Character, Kit, opposite, opposite_name, unique_name
 from ..core.errors import StepRefused
+from ..core.joints.names import split_name
 from ..core.progress import tell
 from ..core.rig.kits import add_kit, remove_kit
 from .registry import Params, step
@@ -74,11 +77,12 @@ def outfit(character: Character, p: Outfit) -> Character:
     return result
 
 
-def _outfit(c: Character, p: Outfit):  # type: ignore[no-untyped-def]
-    driven = {n for k in c.kits for names in k.joints.values() for n in names}
+KitPlan = tuple[str, str, dict[str, tuple[str, ...]]]  # kind, name, joints by role
 
-    def free(*names: str) -> bool:
-        return all(n in c.joint_index and n not in driven for n in names)
+
+def _outfit(c: Character, p: Outfit) -> Iterator[KitPlan]:
+    """Kits for joints that no kit moves yet: body, limbs by what their joints are, then every chain left over."""
+    driven = {n for k in c.kits for names in k.joints.values() for n in names}
 
     def role(prefix: str, side: str = "C") -> tuple[str, ...]:
         return tuple(
@@ -87,38 +91,42 @@ def _outfit(c: Character, p: Outfit):  # type: ignore[no-untyped-def]
             if j.role.startswith(prefix) and j.side == side and j.deforms and j.name not in driven
         )
 
+    def take(kind: str, name: str, joints: dict[str, tuple[str, ...]]) -> KitPlan:
+        driven.update(n for names in joints.values() for n in names)
+        return kind, name, joints
+
     hips = c.joint_with_role("hips")
     spine = role("spine") + role("chest")
-    if hips and spine and free(hips.name):
-        yield "body", "body", {"hips": (hips.name,), "spine": spine}
-    above = role("neck") + tuple(n for n in role("head"))
+    if hips and spine and hips.name not in driven:
+        yield take("body", "body", {"hips": (hips.name,), "spine": spine})
+    above = role("neck") + tuple(n for n in role("head") if c.joint(n).role == "head")
     if above:
-        yield "turns", "head", {"chain": above}
-    for side in ("L", "R"):
-        collar = role("collar", side)
-        if collar:
-            yield "turns", f"collar_{side}", {"chain": collar}
-        for kind, roles in (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot"))):
-            found = [c.joint_with_role(r, side) for r in roles]  # type: ignore[arg-type]
-            if all(found) and free(*(j.name for j in found if j)):
-                upper, middle, end = (j.name for j in found if j)
-                yield kind, f"{kind}_{side}", {"upper": (upper,), "middle": (middle,), "end": (end,)}
-        ball = role("ball", side)
-        if ball:
-            yield "turns", f"ball_{side}", {"chain": ball}
-        for digit in ("thumb", "point", "middle", "ring", "little", "digit"):
-            chain = role(f"{digit}_", side) if p.digits else ()
-            if chain:
-                yield "turns", f"{digit}_{side}", {"chain": chain}
-        ear = role("ear", side)
-        if ear:
-            yield "turns", f"ear_{side}", {"chain": ear}
-    tail = role("tail") if p.tail else ()
-    if tail:
-        yield "turns", "tail", {"chain": tail}
-    jaw = role("jaw")
-    if jaw:
-        yield "turns", "jaw", {"chain": jaw}
+        yield take("turns", "head", {"chain": above})
+    for kind, roles in (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot"))):
+        for first in [j for j in c.joints if j.role == roles[0] and j.name not in driven]:
+            middle = next(
+                (k for k in c.children.get(first.name, ()) if k.role == roles[1] and k.name not in driven), None
+            )
+            end = next((k for k in c.children.get(middle.name, ()) if k.role == roles[2]), None) if middle else None
+            if middle and end and end.name not in driven:
+                only = sum(j.role == roles[0] and j.side == first.side for j in c.joints) == 1
+                name = f"{kind}_{first.side}" if only else first.name.replace(roles[0], kind)
+                yield take(kind, name, {"upper": (first.name,), "middle": (middle.name,), "end": (end.name,)})
+    skip = () if p.tail else ("tail",)
+    skip += () if p.digits else ("thumb", "point", "middle", "ring", "little", "digit")
+    for start in c.joints:
+        if start.name in driven or not start.deforms or start.role == "eye" or start.role.startswith(skip or ("\0",)):
+            continue
+        chain = [start]
+        while True:
+            kids = [
+                k for k in c.children.get(chain[-1].name, ()) if k.deforms and k.name not in driven and k.role != "eye"
+            ]
+            if len(kids) != 1 or kids[0].side != start.side:
+                break
+            chain.append(kids[0])
+        stem, _, side = split_name(start.name)
+        yield take("turns", f"{stem}_{side}" if side else stem, {"chain": tuple(j.name for j in chain)})
     eyes = tuple(j.name for j in c.joints if j.role == "eye" and j.name not in driven)
     if eyes:
-        yield "eyes", "eyes", {"eyes": eyes}
+        yield take("eyes", "eyes", {"eyes": eyes})

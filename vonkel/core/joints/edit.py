@@ -1,49 +1,14 @@
-"""Changing joints: place, name, parent, turn, mirror.  Every function gives a new character."""
+"""Changing the hierarchy: places, new joints, cut bones, parents.  Every function gives a new character."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from ..character import Character, Joint, opposite, opposite_name
+from ..character import Character, Joint, opposite_name, unique_name
 from ..errors import BadParameters, StepRefused
-from ..geometry.rotations import frame_from_axes, matrix_from_quaternion, quaternion_from_matrix
-from ..geometry.topology import skin_triangles
-from ..geometry.voxels import Solid, solid_from_mesh
 from ..tolerances import MAX_JOINTS, SAME_PLACE
-
-MIRROR = np.array([-1.0, 1.0, 1.0])
-
-_solids: dict[tuple[str, str, int], Solid] = {}
-
-
-def body_solid(character: Character, cells: int = 120) -> Solid:
-    """The filled skin parts, cells symmetric about x = 0; kept for the last few meshes."""
-    roles = "".join(f"{p.name}:{p.role};" for p in character.parts)
-    key = (character.arrays.hash_of("points") + character.arrays.hash_of("face_corners"), roles, cells)
-    if key not in _solids:
-        h = character.size / cells
-        low, high = character.points.min(0) - 2 * h, character.points.max(0) + 2 * h
-        half = np.ceil(max(-low[0], high[0]) / h) * h
-        low[0], high[0] = -half, half
-        while len(_solids) >= 4:
-            _solids.pop(next(iter(_solids)))
-        _solids[key] = solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
-    return _solids[key]
-
-
-def may_stick_out(character: Character, joint: Joint) -> bool:
-    """End joints and control joints may lie outside the body; deforming joints with children may not."""
-    return not joint.deforms or not character.children.get(joint.name)
-
-
-def kept_inside(character: Character, joint: Joint, place: np.ndarray) -> np.ndarray:
-    """The place, or for a deforming joint outside the body the nearest place inside it."""
-    if may_stick_out(character, joint) or joint.role == "eye" or not len(character.points):
-        return place
-    solid = body_solid(character)
-    if not len(solid.cells) or solid.contains(place[None])[0]:
-        return place
-    return solid.centres[solid.nearest(place[None])[0]]
+from .inside import kept_inside
+from .orient import MIRROR, bone_child, turn_down_bones
 
 
 def move_joint(
@@ -112,83 +77,6 @@ def _vector(v: np.ndarray) -> tuple[float, float, float]:
     return (float(v[0]), float(v[1]), float(v[2]))
 
 
-def turned(joint: Joint, axes: np.ndarray) -> Joint:
-    return joint.model_copy(update={"turn": tuple(float(x) for x in quaternion_from_matrix(axes))})
-
-
-def mirrored_axes(axes: np.ndarray) -> np.ndarray:
-    """Axes (3, 3) of the partner: x still down the bone, and the same turn about z bends both sides alike.
-
-    A turn by θ about an axis a is mirrored into one by −θ about the mirrored axis, so z is mirrored and reversed.
-    """
-    m = axes * MIRROR[:, None]
-    return np.stack([m[:, 0], m[:, 1], -m[:, 2]], 1)
-
-
-def bone_child(character: Character, joint: Joint) -> Joint | None:
-    """The child that a joint's bone runs to."""
-    kids = character.children.get(joint.name, ())
-    kids = tuple(k for k in kids if k.role != "eye")
-    if not kids:
-        return None
-    if len(kids) > 1:
-        middle = [k for k in kids if k.role.startswith(("middle", "point"))]
-        same = [k for k in kids if k.side == joint.side]
-        return (middle or same or list(kids))[0]
-    return kids[0]
-
-
-def turn_down_bones(
-    character: Character, which: set[str] | None = None, hinges: dict[str, np.ndarray] | None = None,
-    keep_hinge: bool = False,
-) -> Character:  # fmt: skip
-    """x of each joint down its bone; z as near as can be to its hinge (given, or kept, or found from the bend).
-
-    Joints without a child are turned as their parent.  Right partners are turned from the left ones.
-    """
-    axes: dict[str, np.ndarray] = {}
-    joints = list(character.joints)
-    all_axes = matrix_from_quaternion(np.array([j.turn for j in joints])) if joints else np.zeros((0, 3, 3))
-    olds = {j.name: m for j, m in zip(joints, all_axes, strict=True)}
-    for j in joints:
-        old = olds[j.name]
-        if which is not None and j.name not in which:
-            axes[j.name] = old
-            continue
-        partner = opposite_name(j.name)
-        left = character.joint(partner) if j.side == "R" and partner in character.joint_index else None
-        if left is not None and np.allclose(np.array(left.place) * MIRROR, j.place, atol=1e-6 * character.size):
-            continue  # from its partner, below
-        child = bone_child(character, j)
-        if child is None or np.allclose(child.place, j.place):
-            if child is None and j.parent and hinges is not None:
-                axes[j.name] = axes.get(j.parent, old)
-            else:
-                axes[j.name] = old
-            continue
-        along = np.array(child.place) - np.array(j.place)
-        hinge = (hinges or {}).get(j.name)
-        if hinge is None:
-            hinge = old[:, 2] if keep_hinge else bend_hinge(character, j, child)
-        axes[j.name] = frame_from_axes(along, hinge)
-    for j in joints:
-        if j.name not in axes:
-            axes[j.name] = mirrored_axes(axes[opposite_name(j.name)])
-    same = {j.name for j in joints if axes[j.name] is olds[j.name]}  # untouched turns stay exactly as they are
-    return character.with_(joints=tuple(j if j.name in same else turned(j, axes[j.name]) for j in joints))
-
-
-def bend_hinge(character: Character, joint: Joint, child: Joint) -> np.ndarray:
-    """The axis about which a positive turn closes the bend at `child`; +X where the chain is straight there."""
-    after = bone_child(character, child)
-    if after is not None:
-        a, b, c = (np.array(x.place) for x in (joint, child, after))
-        n = np.cross(b - a, c - b)
-        if np.linalg.norm(n) > 0.02 * np.linalg.norm(b - a) * np.linalg.norm(c - b):
-            return n
-    return np.array([1.0, 0.0, 0.0])
-
-
 def add_joint(character: Character, joint: Joint) -> Character:
     """Hang a new joint below its parent.  Raises where the name is taken or the parent isn't there."""
     if joint.name in character.joint_index:
@@ -231,55 +119,212 @@ def _skin_without(character: Character, name: str, heir: str):  # type: ignore[n
     return character.skin.model_copy(update={"joints": tuple(heir if j == name else j for j in character.skin.joints)})
 
 
-def rename_joint(character: Character, name: str, new: str, both_sides: bool = True) -> Character:
-    """Give a joint another name everywhere it is used; its partner's follows when both end in a side tag."""
-    renames = {name: new}
-    partner, new_partner = opposite_name(name), opposite_name(new)
-    if both_sides and partner != name and new_partner != new and partner in character.joint_index:
-        renames[partner] = new_partner
-    character.joint(name)
-    taken = set(character.joint_index) - set(renames)
-    for n in renames.values():
-        if n in taken or len(set(renames.values())) < len(renames):
-            raise BadParameters(f"There is a joint called “{n}” already.", character.name, "Choose another name.")
+def side_of(character: Character, place: np.ndarray) -> str:
+    """L, R or C by the place's distance from the body plane."""
+    eps = 0.005 * character.size
+    return "L" if place[0] > eps else "R" if place[0] < -eps else "C"
 
-    def now(n: str | None) -> str | None:
-        return renames.get(n, n) if n else n
 
-    joints = tuple(j.model_copy(update={"name": now(j.name), "parent": now(j.parent)}) for j in character.joints)
-    kits = tuple(
-        k.model_copy(update={"joints": {r: tuple(str(now(n)) for n in names) for r, names in k.joints.items()}})
-        for k in character.kits
+def draw_chain(
+    character: Character, places: np.ndarray, parent: str = "", name: str = "joint", both_sides: bool = True,
+    end: bool = True, deforms: bool = True,
+) -> Character:  # fmt: skip
+    """A new chain through places (n, 3) metres, hung below `parent` (a root of its own where that is empty).
+
+    Off the middle its joints get a side tag and, with both_sides, partners; near the middle they are put on x = 0.
+    end: the last joint is an end joint that holds no skin.  The hinge of the whole chain is the normal of its own
+    bend; of a straight one it is level.  Raises BadParameters for fewer than two places without a parent.
+    """
+    places = np.asarray(places, float).reshape(-1, 3)
+    if len(places) < (1 if parent else 2):
+        raise BadParameters("A chain has at least two joints.", character.name, "Click once more.")
+    if not np.isfinite(places).all():
+        raise BadParameters("A place is not a number.", character.name)
+    gaps = np.linalg.norm(np.diff(places, axis=0), axis=1)
+    if len(gaps) and gaps.min() < 1e-6 * character.size:
+        raise BadParameters("Two joints would lie in the same place.", character.name, "Click farther apart.")
+    if parent:
+        character.joint(parent)
+    side = side_of(character, places[int(np.argmax(np.abs(places[:, 0])))]) if both_sides else "C"
+    if not both_sides:
+        side = side_of(character, places.mean(0))
+    if side == "C":
+        places = places * [0.0, 1.0, 1.0] if both_sides else places
+    base = name[:-2] if name.endswith(("_L", "_R")) else name
+    taken = set(character.joint_index)
+    tag = "" if side == "C" else f"_{side}"
+    names = []
+    last = len(places) - 1
+    for i in range(len(places)):
+        wanted = f"{base}_end" if end and i == last and last else (f"{base}_{i + 1}" if last else base)
+        made = unique_name(wanted + tag, taken)
+        while both_sides and tag and opposite_name(made) in taken:
+            taken.add(made)
+            made = unique_name(wanted + tag, taken)
+        taken.add(made)
+        names.append(made)
+    new = []
+    for i, (n, place) in enumerate(zip(names, places, strict=True)):
+        above = names[i - 1] if i else parent or None
+        new.append(_new_joint(n, above, side, place, deforms and not (end and i == last and last)))
+        if side != "C" and both_sides:
+            other = opposite_name(above) if above and (i or opposite_name(above) in character.joint_index) else above
+            new.append(
+                _new_joint(opposite_name(n), other, "R" if side == "L" else "L", place * MIRROR, new[-1].deforms)
+            )
+    if len(character.joints) + len(new) > MAX_JOINTS:
+        raise StepRefused(f"A character has {MAX_JOINTS} joints at most.", character.name)
+    grown = character.with_(joints=character.joints + tuple(new))
+    chain = set(names) | {opposite_name(n) for n in names if side != "C" and both_sides}
+    return refreshed(
+        turn_down_bones(grown, chain | _turned_anew(grown, parent), _chain_hinges(places, names)), character
     )
-    skin = character.skin and character.skin.model_copy(
-        update={"joints": tuple(str(now(n)) for n in character.skin.joints)}
-    )
-    labels = {f"{a} turn": f"{b} turn" for a, b in renames.items()}
-    controls = tuple(c.model_copy(update={"name": labels.get(c.name, c.name)}) for c in character.controls)
-    poses = tuple(
-        p.model_copy(update={"values": {labels.get(c, c): v for c, v in p.values.items()}}) for p in character.poses
-    )
-    return character.with_(joints=joints, kits=kits, skin=skin, controls=controls, poses=poses)
 
 
-def mirror_joints(character: Character, top: str) -> Character:
-    """Make (or set) the partners of `top` and all below it on the other side, names and turns mirrored."""
-    names = [top, *descendants(character, top)]
-    first = character.joint(top)
-    if first.side == "C":
-        raise StepRefused(f"{top} stands in the middle.", character.name, "Mirror a joint of one side.")
-    result = {j.name: j for j in character.joints}
-    for n in names:
-        j = character.joint(n)
-        if opposite_name(n) == n:
-            raise StepRefused(f"{n} has no side in its name.", character.name, "End its name in _L or _R.")
-        result[opposite_name(n)] = turned(
-            j.model_copy(
-                update={
-                    "name": opposite_name(n), "side": opposite(j.side), "place": _vector(np.array(j.place) * MIRROR),
-                    "parent": opposite_name(j.parent) if j.parent and (j.parent in names or opposite_name(j.parent) in character.joint_index) else j.parent,
-                }
-            ),
-            mirrored_axes(matrix_from_quaternion(j.turn)),
+def _new_joint(name: str, parent: str | None, side: str, place: np.ndarray, deforms: bool) -> Joint:
+    stem = name[:-2] if name.endswith(("_L", "_R")) else name
+    return Joint(name=name, parent=parent, side=side, place=_vector(place), deforms=deforms, role=stem)  # type: ignore[arg-type]
+
+
+def _turned_anew(character: Character, parent: str) -> set[str]:
+    """The parent, where its only bone is the new one."""
+    return {parent} if parent and len(character.children.get(parent, ())) == 1 else set()
+
+
+def _chain_hinges(places: np.ndarray, names: list[str]) -> dict[str, np.ndarray]:
+    """One hinge for a whole chain: the mean normal of its bends, or level across it."""
+    if len(places) < 2:
+        return {}
+    ways = np.diff(places, axis=0)
+    normal = np.cross(ways[:-1], ways[1:]).sum(0) if len(ways) > 1 else np.zeros(3)
+    whole = places[-1] - places[0]
+    if np.linalg.norm(normal) < 0.02 * float(whole @ whole):
+        normal = np.cross(whole, [0.0, 1.0, 0.0])
+    if np.linalg.norm(normal) < 1e-9:
+        normal = np.array([1.0, 0.0, 0.0])
+    return dict.fromkeys(names, normal)
+
+
+def insert_joints(character: Character, name: str, count: int = 1, both_sides: bool = True) -> Character:
+    """The bone from a joint to its child cut into count + 1 equal pieces.
+
+    Skin that the joint holds goes over to the new joints by where along the bone it lies, softly from one to the
+    next.  Raises StepRefused where there is no bone, or where a kit needs the two joints next to each other.
+    """
+    joint = character.joint(name)
+    child = bone_child(character, joint)
+    if child is None:
+        raise StepRefused(f"{name} has no bone to split.", character.name, "Choose a joint with a child.")
+    for k in character.kits:
+        held = {n for names in k.joints.values() for n in names}
+        if k.kind in ("arm", "leg") and {name, child.name} <= held:
+            raise StepRefused(
+                f"The kit “{k.name}” holds {name} and {child.name} as neighbours.", character.name, "Take it off first."
+            )
+    if len(character.joints) + 2 * count > MAX_JOINTS:
+        raise StepRefused(f"A character has {MAX_JOINTS} joints at most.", character.name)
+    a, b = np.array(joint.place), np.array(child.place)
+    taken = set(character.joint_index)
+    stem, tag = (name[:-2], name[-2:]) if name.endswith(("_L", "_R")) else (name, "")
+    names: list[str] = []
+    result = list(character.joints)
+    at = result.index(child)
+    for i in range(count):
+        made = unique_name(f"{stem}_part{i + 2}{tag}", taken)
+        taken.add(made)
+        above = names[-1] if names else name
+        new = joint.model_copy(
+            update={
+                "name": made, "parent": above, "place": _vector(a + (b - a) * (i + 1) / (count + 1)),
+                "role": f"{joint.role}_part{i + 2}" if joint.role else "", "freedom": None,
+            }
         )  # fmt: skip
-    return refreshed(character.with_(joints=tuple(result.values())))
+        result.insert(at + i, new)
+        names.append(made)
+    result = [j.model_copy(update={"parent": names[-1]}) if j.name == child.name else j for j in result]
+    made_character = character.with_(joints=tuple(result))
+    if character.skin and name in character.skin.joints:
+        made_character = _shared_along(made_character, name, names, a, b)
+    partner = opposite_name(name)
+    if both_sides and partner != name and partner in character.joint_index:
+        made_character = insert_joints(made_character, partner, count, both_sides=False)
+    return refreshed(made_character, character)
+
+
+def _shared_along(character: Character, name: str, new: list[str], a: np.ndarray, b: np.ndarray) -> Character:
+    """The skin of a split bone's joint shared out among its pieces along the bone from a to b."""
+    skin = character.skin
+    assert skin is not None
+    old = skin.joints.index(name)
+    joints, weights = character.arrays["skin/joints"].copy(), character.arrays["skin/weights"].copy()
+    numbers = np.array([old, *range(len(skin.joints), len(skin.joints) + len(new))])
+    rows, cols = np.nonzero((joints == old) & (weights > 0))
+    along = np.clip((character.points[rows] - a) @ (b - a) / float((b - a) @ (b - a)), 0, 1) * len(numbers) - 0.5
+    low = np.clip(np.floor(along).astype(int), 0, len(numbers) - 1)
+    high = np.minimum(low + 1, len(numbers) - 1)
+    share = np.clip(along - low, 0, 1)
+    for r, c, lo, hi, s in zip(rows, cols, low, high, share, strict=True):
+        w = weights[r, c]
+        free = int(np.argmin(weights[r]))
+        joints[r, c] = numbers[lo if s <= 0.5 else hi]
+        if lo != hi and 0 < s < 1 and weights[r, free] <= min(s, 1 - s) * w and free != c:
+            joints[r, c], joints[r, free] = numbers[lo], numbers[hi]
+            weights[r, c], weights[r, free] = (1 - s) * w, s * w
+            weights[r] /= weights[r].sum()
+    return character.with_(
+        skin=skin.model_copy(update={"joints": skin.joints + tuple(new)}),
+        arrays={"skin/joints": joints, "skin/weights": weights},
+    )
+
+
+def reparent(character: Character, name: str, parent: str | None, both_sides: bool = True) -> Character:
+    """Hang a joint, with all below it, from another; nothing moves.
+
+    Raises StepRefused for a loop, and where a kit holds the joint to its present parent.
+    """
+    joint = character.joint(name)
+    if parent is not None:
+        character.joint(parent)
+        if parent == name or parent in descendants(character, name):
+            raise StepRefused(
+                f"{parent} hangs below {name} itself.", character.name, "Choose a joint outside that chain."
+            )
+    if parent == joint.parent:
+        raise StepRefused(f"{name} hangs there already.", character.name)
+    for k in character.kits:
+        held = [n for names in k.joints.values() for n in names]
+        if name in held and joint.parent in held:
+            raise StepRefused(
+                f"The kit “{k.name}” holds {name} to {joint.parent}.", character.name, "Take it off first."
+            )
+    wanted: dict[str, str | None] = {name: parent}
+    partner = opposite_name(name)
+    if both_sides and partner != name and partner in character.joint_index:
+        other = opposite_name(parent) if parent else None
+        wanted[partner] = other if other is None or other in character.joint_index else parent
+    result = character
+    for n, p in wanted.items():
+        old = result.joint(n).parent
+        joints = [j.model_copy(update={"parent": p}) if j.name == n else j for j in result.joints]
+        result = result.with_(joints=tuple(_parents_first(joints)))
+        touched = {x for x in (old, p) if x}
+        result = turn_down_bones(result, touched, keep_hinge=True)
+    return refreshed(result, character)
+
+
+def _parents_first(joints: list[Joint]) -> list[Joint]:
+    """The same joints, each behind its parent, otherwise in their order."""
+    placed: set[str | None] = {None}
+    waiting, out = joints, []
+    while waiting:
+        later = []
+        for j in waiting:
+            if j.parent in placed:
+                out.append(j)
+                placed.add(j.name)
+            else:
+                later.append(j)
+        if len(later) == len(waiting):
+            raise StepRefused("Joints would hang below themselves.", "", "Choose another parent.")
+        waiting = later
+    return out

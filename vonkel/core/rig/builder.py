@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..character import Character, Control, Joint
 from ..tolerances import SAME_FRAME
-from .frames import IDENTITY, Frame, compose, inverse, rest_frame, turn_from_angles
+from .frames import IDENTITY, Frame, compose, inverse, rest_frame, turn_in_order
 from .program import Operation, State, Values
 
 WHOLE = "whole"  # the control that carries the figure as a whole, where a rig has one
@@ -89,6 +89,7 @@ class Builder:
         turns = [self.channels.get((control.name, f"turn {a}"), -1) for a in "xyz"]
         mx, my, mz = moves
         tx, ty, tz = turns
+        order = control.order
         can_move, can_turn = any(i >= 0 for i in moves), any(i >= 0 for i in turns)
 
         def run(state: State, values: Values) -> None:
@@ -99,7 +100,7 @@ class Builder:
                 y = values[ty] if ty >= 0 else 0.0
                 z = values[tz] if tz >= 0 else 0.0
                 if x or y or z:
-                    own = turn_from_angles(x, y, z)
+                    own = turn_in_order(order, x, y, z)
             if can_move:
                 x = values[mx] if mx >= 0 else 0.0
                 y = values[my] if my >= 0 else 0.0

@@ -57,6 +57,7 @@ def _compile(character: Character) -> RigProgram:
         joint_names=tuple(j.name for j in character.joints),
         control_names=tuple(c.name for c in character.controls),
         shape_names=tuple(s.name for s in character.shapes),
+        orders={c.name: c.order for c in character.controls},
     )
 
 

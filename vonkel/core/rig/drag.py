@@ -7,12 +7,12 @@ from ..errors import NotFound
 from .frames import (
     Frame,
     Vec,
-    angles_from_turn,
+    angles_in_order,
     compose,
     frame_from_quat,
     inverse,
     place_of,
-    turn_from_angles,
+    turn_in_order,
     with_place,
 )
 from .program import RigProgram
@@ -29,7 +29,7 @@ def _own(program: RigProgram, inputs: Inputs, control: str) -> Frame:
         x, y, z = (0.0 if i is None else values[i] for i in found)
         return (x, y, z)
 
-    return with_place(turn_from_angles(*read("turn")), read("move"))
+    return with_place(turn_in_order(program.orders.get(control, "xyz"), *read("turn")), read("move"))
 
 
 def _stand(program: RigProgram, inputs: Inputs, control: str, frame: Frame) -> Frame:
@@ -62,7 +62,7 @@ def turned_by(
     wanted = compose(frame_from_quat(quaternion), with_place(frame, ORIGIN))
     local = compose(inverse(with_place(stand, ORIGIN)), wanted)
     given = dict(inputs.get(control, {}))
-    for axis, value in zip("xyz", angles_from_turn(local), strict=True):
+    for axis, value in zip("xyz", angles_in_order(program.orders.get(control, "xyz"), local), strict=True):
         if (control, f"turn {axis}") in program.channels:
             given[f"turn {axis}"] = value
     return given

@@ -118,6 +118,42 @@ def angles_from_turn(a: Frame) -> Vec:
     return (atan2(a[9], a[10]), asin(s), atan2(a[4], a[0]))
 
 
+_AXIS = {"x": 0, "y": 1, "z": 2}
+
+
+def turn_in_order(order: str, x: float, y: float, z: float) -> Frame:
+    """Rotation by three angles about the control's fixed axes at rest, the first letter of `order` first."""
+    if order == "xyz":
+        return turn_from_angles(x, y, z)
+    given = {"x": x, "y": y, "z": z}
+    out = IDENTITY
+    for letter in order:
+        out = compose(turn_from_angles(*(given[k] if k == letter else 0.0 for k in "xyz")), out)
+    return out
+
+
+def angles_in_order(order: str, a: Frame) -> Vec:
+    """The (x, y, z) that `turn_in_order` takes.  Where the middle angle is ±90° the first angle becomes 0."""
+    if order == "xyz":
+        return angles_from_turn(a)
+    from math import asin, atan2, copysign, pi
+
+    i, j, k = (_AXIS[c] for c in order)
+    e = 1.0 if order in ("yzx", "zxy") else -1.0
+
+    def m(r: int, c: int) -> float:
+        return a[4 * r + c]
+
+    s = -e * m(k, i)
+    out = [0.0, 0.0, 0.0]
+    if abs(s) > 1 - 1e-12:
+        out[j] = copysign(pi / 2, s)
+        out[k] = atan2(-e * m(i, j), m(j, j))
+    else:
+        out[i], out[j], out[k] = atan2(e * m(k, j), m(k, k)), asin(s), atan2(e * m(j, i), m(i, i))
+    return (out[0], out[1], out[2])
+
+
 def slerp(a: Frame, b: Frame, t: float) -> Frame:
     """Rotation part turned from a to b by share t along the shorter way; the place is a's."""
     if t <= 0.0:

@@ -78,6 +78,7 @@ class RigProgram:
     joint_names: tuple[str, ...]
     control_names: tuple[str, ...]
     shape_names: tuple[str, ...]
+    orders: dict[str, str]  # control → rotation order
 
     @cached_property
     def _joint_slots(self) -> list[int]:

@@ -71,7 +71,7 @@ class _Body:
         return [j for j in self.character.joints if j.role.startswith(roles) and j.deforms]
 
     def bone(self, joint: Joint) -> np.ndarray:
-        from ..joints.edit import bone_child
+        from ..joints.orient import bone_child
 
         child = bone_child(self.character, joint)
         if child is None:

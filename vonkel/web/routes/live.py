@@ -13,7 +13,8 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.character import Character, Inputs, opposite_name
 from ...core.errors import BadParameters, VonkelError
-from ...core.joints.edit import MIRROR, kept_inside
+from ...core.joints.inside import kept_inside
+from ...core.joints.orient import MIRROR
 from ...core.rig import Follower, Pose, RigProgram, compile_rig
 from ...core.rig.drag import moved_to, turned_by
 from ...core.skin import Deformer

@@ -3,21 +3,76 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
-from pydantic import BaseModel
+import numpy as np
+from pydantic import BaseModel, ValidationError
 
 from ...character import Character
-from .biped import BipedOptions, lay_biped
+from ...errors import BadParameters, NotFound
+from ..orient import MIRROR
+from .biped import BipedOptions, sketch_biped
+from .chain import ChainOptions, sketch_chain
+from .finned import FinnedOptions, sketch_finned
+from .head import HeadOptions, sketch_head
+from .many_legged import ManyLeggedOptions, sketch_many_legged
+from .own import OwnPlan, carried, lay_own_plan, save_plan
+from .quadruped import QuadrupedOptions, sketch_quadruped
+from .sketch import Sketch
+from .winged import WingedOptions, sketch_winged
 
-PLANS: dict[str, tuple[str, type[BaseModel], Callable]] = {
-    "biped": ("Stands on two legs: spine, neck, head, arms, hands, legs, feet, and a tail where there is one.", BipedOptions, lay_biped),
+PLANS: dict[str, tuple[str, type[BaseModel], Callable[..., Sketch]]] = {
+    "biped": ("Stands on two legs: spine, neck, head, arms, hands, legs, feet, and a tail where there is one.", BipedOptions, sketch_biped),
+    "quadruped": ("Stands on four legs, flat-footed, on toes or on hooves: trunk along z, neck, head, tail.", QuadrupedOptions, sketch_quadruped),
+    "winged": ("Wings spread to the sides, with fingers or without, on two legs.", WingedOptions, sketch_winged),
+    "many-legged": ("Two or more pairs of legs spread to the sides, head, abdomen, feelers.", ManyLeggedOptions, sketch_many_legged),
+    "finned": ("A long trunk with flippers or fins.", FinnedOptions, sketch_finned),
+    "chain": ("One long chain: larva, snake, trunk, rope.", ChainOptions, sketch_chain),
+    "head": ("A head alone: base, neck, jaw, eyes, ears.", HeadOptions, sketch_head),
 }  # fmt: skip
 
 
-def lay_plan(character: Character, plan: str, options: dict) -> Character:
-    """Fit a plan's joints to the character's mesh, in place of any joints there are."""
-    _, model, lay = PLANS[plan]
-    return lay(character, model(**options))
+def sketch_of(character: Character, plan: str, options: dict[str, Any]) -> Sketch:
+    """A plan's joints as the shape alone puts them.  Raises NotFound, BadParameters and StepRefused."""
+    if plan not in PLANS:
+        raise NotFound(f"There is no plan “{plan}”.", "", f"There are: {', '.join(PLANS)}.")
+    _, model, draw = PLANS[plan]
+    try:
+        checked = model(**options)
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise BadParameters(f"“{first['loc'][0] if first['loc'] else 'options'}”: {first['msg']}.", plan) from None
+    return draw(character, checked)
 
 
-__all__ = ["PLANS", "lay_plan"]
+def landmarks_of(character: Character, plan: str, options: dict[str, Any]) -> dict[str, tuple[str, np.ndarray]]:
+    """What a plan found by the shape, for the rigger to put right: name → (its words, place (3,) metres)."""
+    sketch = sketch_of(character, plan, options)
+    return {n: (word, sketch.found[n][1]) for n, word in sketch.marks.items()}
+
+
+def lay_plan(
+    character: Character, plan: str, options: dict[str, Any], landmarks: dict[str, tuple[float, float, float]] | None = None
+) -> Character:  # fmt: skip
+    """A plan's joints fitted to the character's mesh, in place of any joints there are.
+
+    landmarks: those put right by hand; the joints between them follow.
+    """
+    sketch = sketch_of(character, plan, options)
+    given = landmarks or {}
+    unknown = set(given) - set(sketch.marks)
+    if unknown:
+        raise NotFound(f"The plan has no landmark “{sorted(unknown)[0]}” here.", plan, "Fit the plan again.")
+    if given:
+        source = np.array([sketch.found[n][1] for n in sketch.marks])
+        target = np.array([np.array(given.get(n, sketch.found[n][1]), float) for n in sketch.marks])
+        names = list(sketch.found)
+        places = np.array([sketch.found[n][1] for n in names])
+        moved = carried(np.vstack([source, source * MIRROR]), np.vstack([target, target * MIRROR]), places)
+        for n, p in zip(names, moved, strict=True):
+            parent, _, role, deforms = sketch.found[n]
+            sketch.found[n] = (parent, np.array(given[n], float) if n in given else p, role, deforms)
+    return sketch.laid(character, plan)
+
+
+__all__ = ["PLANS", "OwnPlan", "landmarks_of", "lay_own_plan", "lay_plan", "save_plan", "sketch_of"]

@@ -10,7 +10,7 @@ from scipy.ndimage import gaussian_filter1d, label
 from ...geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, middle_path
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Tip:
     """A branch of the body: its tip, where it meets the rest (metres), and its length through the volume."""
 

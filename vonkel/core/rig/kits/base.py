@@ -8,7 +8,7 @@ from typing import ClassVar
 import numpy as np
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from ...character import Channel, Character, Control, Joint, Kit, unique_name
+from ...character import Channel, Character, Control, Freedom, Joint, Kit, unique_name
 from ...errors import BadParameters, NotFound, StepRefused
 from ...geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..builder import Builder
@@ -126,8 +126,10 @@ def control_at(
 
     upright: axes of the world rather than the joint's; reach: how far down the bone the slice is taken (share).
     """
-    axes = matrix_from_quaternion(joint.turn)
-    own = np.eye(3) if upright else axes
+    from ...joints.orient import bone_frame
+
+    axes = bone_frame(joint)
+    own = np.eye(3) if upright else matrix_from_quaternion(joint.turn)
     place = np.array(joint.place)
     at = place
     children = character.children.get(joint.name, ())
@@ -143,8 +145,19 @@ def control_at(
     return Control(
         name=name, kit=kit.name, side=kit.side, level=level, place=joint.place,  # type: ignore[arg-type]
         turn=tuple(map(float, quaternion_from_matrix(own))),  # type: ignore[arg-type]
-        channels=channels, outline=tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in local),
+        order="xyz" if upright else joint.order,
+        channels=channels if upright else tuple(_limited(c, joint.freedom) for c in channels), outline=tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in local),
     )  # fmt: skip
+
+
+def _limited(channel: Channel, freedom: Freedom | None) -> Channel:
+    """A turning channel within the joint's freedom; a locked axis keeps still."""
+    if freedom is None or channel.kind != "turn":
+        return channel
+    k = "xyz".index(channel.name[-1])
+    if freedom.locked[k]:
+        return channel.model_copy(update={"low": 0.0, "high": 0.0})
+    return channel.model_copy(update={"low": freedom.low[k], "high": freedom.high[k]})
 
 
 def tagged(name: str, kit: Kit) -> str:

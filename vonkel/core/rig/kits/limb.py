@@ -63,6 +63,12 @@ class Limb(KitKind):
                 "Choose three joints in a row.",
             )
 
+    def _named(self, word: str, kit: Kit) -> str:
+        """A control's name: the plain word on the only kit of its kind, with the kit's own name on others."""
+        stem = kit.name[:-2] if kit.name.endswith(("_L", "_R")) else kit.name
+        own = stem.removeprefix(self.kind).strip("_ ")
+        return tagged(f"{word} {own}" if own else word, kit)
+
     def _bend(self, u: Joint, m: Joint, e: Joint) -> np.ndarray:
         """Unit direction from the line upper–end to the middle joint; `fallback` where the limb is straight."""
         a, b, c = (np.array(j.place) for j in (u, m, e))
@@ -78,10 +84,10 @@ class Limb(KitKind):
         total = float(np.linalg.norm(places[1] - places[0]) + np.linalg.norm(places[2] - places[1]))
         guide_place = places[1] + self._bend(u, m, e) * 0.75 * total
         target = control_at(
-            character, kit, e, tagged(self.word, kit), MOVE + TURN + SWITCHES, grow=1.35, upright=True, reach=0.3
+            character, kit, e, self._named(self.word, kit), MOVE + TURN + SWITCHES, grow=1.35, upright=True, reach=0.3
         )
         guide = Control(
-            name=tagged(self.guide, kit), kit=kit.name, side=kit.side, place=tuple(map(float, guide_place)),  # type: ignore[arg-type]
+            name=self._named(self.guide, kit), kit=kit.name, side=kit.side, place=tuple(map(float, guide_place)),  # type: ignore[arg-type]
             channels=MOVE, outline=bud(0.035 * character.size),
         )  # fmt: skip
         turns = [control_at(character, kit, j, f"{j.name} turn", TURN, level="fine", reach=0.3) for j in (u, m, e)]
@@ -93,7 +99,7 @@ class Limb(KitKind):
         joints = [builder.character.joint(n) for n in names]
         above = builder.parent_slot(joints[0])
         turns = [named[f"{n} turn"] for n in names]
-        target, guide = named[tagged(self.word, kit)], named[tagged(self.guide, kit)]
+        target, guide = named[self._named(self.word, kit)], named[self._named(self.guide, kit)]
         world = builder.world()
         fk_parents = [above, f"control:{turns[0].name}", f"control:{turns[1].name}"]
         return [

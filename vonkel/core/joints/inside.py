@@ -1,0 +1,41 @@
+"""The body as a volume that joints lie in."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..character import Character, Joint
+from ..geometry.topology import skin_triangles
+from ..geometry.voxels import Solid, solid_from_mesh
+
+_solids: dict[tuple[str, str, int], Solid] = {}
+
+
+def body_solid(character: Character, cells: int = 120) -> Solid:
+    """The filled skin parts, cells symmetric about x = 0; kept for the last few meshes."""
+    roles = "".join(f"{p.name}:{p.role};" for p in character.parts)
+    key = (character.arrays.hash_of("points") + character.arrays.hash_of("face_corners"), roles, cells)
+    if key not in _solids:
+        h = character.size / cells
+        low, high = character.points.min(0) - 2 * h, character.points.max(0) + 2 * h
+        half = np.ceil(max(-low[0], high[0]) / h) * h
+        low[0], high[0] = -half, half
+        while len(_solids) >= 4:
+            _solids.pop(next(iter(_solids)))
+        _solids[key] = solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
+    return _solids[key]
+
+
+def may_stick_out(character: Character, joint: Joint) -> bool:
+    """End joints and control joints may lie outside the body; deforming joints with children may not."""
+    return not joint.deforms or not character.children.get(joint.name)
+
+
+def kept_inside(character: Character, joint: Joint, place: np.ndarray) -> np.ndarray:
+    """The place, or for a deforming joint outside the body the nearest place inside it."""
+    if may_stick_out(character, joint) or joint.role == "eye" or not len(character.points):
+        return place
+    solid = body_solid(character)
+    if not len(solid.cells) or solid.contains(place[None])[0]:
+        return place
+    return solid.centres[solid.nearest(place[None])[0]]

@@ -1,0 +1,125 @@
+"""The plan for finned bodies: a long trunk along z, flippers or fins to the sides, a tail or hind flippers behind."""
+
+from __future__ import annotations
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...character import Character
+from ...errors import StepRefused
+from ...progress import tell
+from . import landmarks as lm
+from .shapes import bends, cut_at, cuts_along, deepest, filled, kept_in, leaves_trunk, on_left, spread
+from .sketch import Sketch
+from .trunk import lay_face
+
+
+class FinnedOptions(BaseModel):
+    """How many joints the plan has."""
+
+    model_config = ConfigDict(extra="forbid")
+    spine: int = Field(3, ge=2, le=12, description="links from the hips to the neck, the chest included")
+    neck: int = Field(1, ge=1, le=6)
+    tail: int = Field(4, ge=2, le=24, description="links from the hips to the end")
+    fin: int = Field(3, ge=1, le=6, description="joints of each fin")
+
+
+def sketch_finned(character: Character, options: FinnedOptions) -> Sketch:
+    """Joints of a finned body.  Raises StepRefused where the body isn't longer than it is wide or tall."""
+    tell(0.05, "filling the body")
+    solid = filled(character, 140)
+    cuts = cuts_along(solid)
+    if cuts[-1].z - cuts[0].z < 0.5 * character.size:
+        raise StepRefused("The body isn't long from back to front.", character.name, "Turn it to face +Z, head first.")
+    centre = deepest(solid)
+    distance = lm.from_cell(solid, centre)
+    tell(0.3, "finding fins")
+    # Every way out of a finned trunk is short; a fin is a tip to the side.
+    left = [b for b in lm.tips(solid, distance, 0.035 * character.size) if b.place[0] > 2.5 * solid.h]
+    c = solid.centres
+    on_plane = np.abs(c[:, 0]) < 0.75 * solid.h
+    head = int(np.flatnonzero(on_plane)[np.argmax(distance[on_plane] * (c[on_plane, 2] > c[centre, 2]))])
+    tail = int(np.flatnonzero(on_plane)[np.argmax(distance[on_plane] * (c[on_plane, 2] < c[centre, 2]))])
+    span = 0.55 * float(c[:, 0].max())  # cheeks and eyes stick out less far than fins
+    between = float(c[centre, 2]) - 0.25 * (c[centre, 2] - cuts[0].z)
+    fore = [b for b in left if b.place[2] > between and b.place[0] > span]
+    hind = [b for b in left if b.place[2] <= between]
+    path = np.vstack([lm.way(solid, tail, centre), lm.way(solid, centre, head)[1:]])
+    path[:, 0] = 0.0
+    total = float(lm.lengths_along(path)[-1])
+    fin_line = _line(solid, max(fore, key=lambda b: b.length), centre) if fore else None
+    if fin_line is not None:
+        chest_s = _s_of_z(path, float(fin_line[0][2]))
+    else:
+        chest_s = 0.66 * total
+    sketch = Sketch()
+    across = (1.0, 0.0, 0.0)
+    head_s = _head(solid, path, chest_s, total)
+    hips_s = 0.55 * chest_s
+    places = spread(path, hips_s, chest_s, options.spine + 1)
+    parent = sketch.put("hips", None, kept_in(solid, places[0]), "hips", hinge=across, mark="hips")
+    for i in range(options.spine):
+        last = i == options.spine - 1
+        name = "chest" if last else f"spine_{i + 1}"
+        parent = sketch.put(
+            name, parent, kept_in(solid, places[i + 1]), name, hinge=across, mark="chest" if last else ""
+        )
+    necks = spread(path, chest_s + 0.35 * (head_s - chest_s), head_s, options.neck + 1)
+    for i in range(options.neck):
+        name = "neck" if options.neck == 1 else f"neck_{i + 1}"
+        parent = sketch.put(name, parent, kept_in(solid, necks[i]), "neck", hinge=across)
+    sketch.put("head", parent, kept_in(solid, necks[-1]), "head", hinge=across, mark="head")
+    sketch.put("head_end", "head", path[-1], "head_end", deforms=False, mark="muzzle")
+    tails = spread(path, 0.84 * hips_s, 0.0, options.tail + 1)
+    inside = np.array([kept_in(solid, p) for p in tails[:-1]] + [path[0]])
+    last_tail = sketch.put_chain("tail", "hips", inside, hinge=across, mark="tail")
+    tell(0.7, "laying fins")
+    if fin_line is not None:
+        _lay_fin(solid, sketch, "fin", "chest", fin_line, options.fin, "flipper")
+    if hind:
+        line = _line(solid, max(hind, key=lambda b: b.length), tail)
+        holder = min(
+            (n for n in sketch.found if n.startswith("tail_") and n != last_tail),
+            key=lambda n: float(np.linalg.norm(sketch.found[n][1] - line[0])),
+        )
+        _lay_fin(solid, sketch, "hind_fin", holder, line, max(options.fin - 1, 1), "hind flipper")
+    dorsal = [b for b in lm.tips(solid, distance, 0.06 * character.size) if abs(b.place[0]) < 1.5 * solid.h and b.place[1] > cut_at(cuts, float(b.meet[2])).low + 0.9 * (cut_at(cuts, float(b.meet[2])).high - cut_at(cuts, float(b.meet[2])).low) and hips_s * 0.5 < _s_of_z(path, float(b.place[2])) < chest_s]  # fmt: skip
+    if dorsal:
+        tip = max(dorsal, key=lambda b: b.length)
+        sketch.put_chain(
+            "back_fin",
+            "chest",
+            np.array([kept_in(solid, tip.meet * [0, 1, 1]), tip.place * [0, 1, 1]]),
+            hinge=(0, 0, 1.0),
+        )
+    lay_face(character, solid, sketch, ears=False)
+    return sketch
+
+
+def _line(solid, tip: lm.Tip, goal: int) -> np.ndarray:  # type: ignore[no-untyped-def]
+    """A fin's middle from the trunk to its tip, on the left."""
+    path = lm.way(solid, int(solid.nearest(on_left(tip)[None])[0]), goal, even=2.0)
+    return path[: leaves_trunk(solid, path, 0.4) + 1][::-1]
+
+
+def _s_of_z(path: np.ndarray, z: float) -> float:
+    along = lm.lengths_along(path)
+    return float(along[int(np.argmin(np.abs(path[:, 2] - z)))])
+
+
+def _head(solid, path: np.ndarray, chest_s: float, total: float) -> float:  # type: ignore[no-untyped-def]
+    """Metres along the path to the base of the head: past the narrowest place before it swells again."""
+    along = lm.lengths_along(path)
+    depth = solid.depth[solid.nearest(path)]
+    ok = np.flatnonzero((along > chest_s + 0.25 * (total - chest_s)) & (along < chest_s + 0.8 * (total - chest_s)))
+    if not len(ok):
+        return chest_s + 0.6 * (total - chest_s)
+    k = ok[int(np.argmin(depth[ok]))]
+    swells = depth[along > along[k]].max() > 1.12 * depth[k]
+    return float(along[k]) if swells else chest_s + 0.6 * (total - chest_s)
+
+
+def _lay_fin(solid, sketch: Sketch, stem: str, holder: str, line: np.ndarray, joints: int, mark: str) -> None:  # type: ignore[no-untyped-def]
+    inner = [line[0], *(bends(line, joints - 1, 0.2) if joints > 1 else [])]
+    places = np.array([kept_in(solid, p) for p in inner] + [line[-1]])
+    sketch.put_chain(stem, holder, places, "_L", (0.0, 0.0, 1.0), mark=mark)

@@ -1,0 +1,107 @@
+"""Plans of one's own: a skeleton (and its kits) saved from one character and refitted to another.
+
+Both bodies get the same built-in plan; the ways its joints differ between them carry every joint of the saved skeleton
+over, by a thin-plate spline in space (Bookstein 1989, Principal warps).  Where no built-in plan fits, the bounding boxes
+are matched.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...character import Character, Joint, Kit
+from ...errors import StepRefused, VonkelError
+from ..inside import kept_inside
+from ..orient import MIRROR, turn_down_bones
+
+Place = tuple[float, float, float]
+
+
+class OwnPlan(BaseModel):
+    """The file's own form: JSON with these fields.  Places are metres in the character it was saved from."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    vonkel_plan: Annotated[int, Field(ge=1, le=1)] = 1
+    name: str = Field(min_length=1, max_length=80)
+    base: Annotated[str, Field(max_length=40, description="the built-in plan that tells how two bodies compare")] = ""
+    base_options: dict[str, Any] = {}
+    base_places: dict[str, Place] = {}
+    box: tuple[Place, Place]
+    joints: tuple[Joint, ...] = Field(max_length=2000)
+    kits: tuple[Kit, ...] = ()
+
+
+def save_plan(character: Character, name: str, with_kits: bool = True) -> OwnPlan:
+    """The character's skeleton as a plan.  Raises StepRefused for a character without joints."""
+    from . import PLANS, sketch_of
+
+    if not character.joints:
+        raise StepRefused("There are no joints to save.", character.name, "Draw some, or lay a plan.")
+    places: dict[str, Place] = {}
+    base = character.plan if character.plan in PLANS else ""
+    if base:
+        try:
+            places = {n: _place(p) for n, (_, p, _, _) in sketch_of(character, base, {}).found.items()}
+        except VonkelError:
+            base = ""
+    low, high = character.points.min(0), character.points.max(0)
+    return OwnPlan(
+        name=name, base=base, base_places=places, box=(_place(low), _place(high)), joints=character.joints,
+        kits=character.kits if with_kits else (),
+    )  # fmt: skip
+
+
+def _place(p: np.ndarray) -> Place:
+    return (float(p[0]), float(p[1]), float(p[2]))
+
+
+def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
+    """A saved plan fitted to this character, in place of any joints, kits and skin there are."""
+    from ...rig.kits import add_kit
+    from . import sketch_of
+
+    places = np.array([j.place for j in plan.joints]).reshape(-1, 3)
+    now: dict[str, np.ndarray] = {}
+    if plan.base:
+        try:
+            now = {n: p for n, (_, p, _, _) in sketch_of(character, plan.base, plan.base_options).found.items()}
+        except VonkelError:
+            now = {}
+    common = [n for n in plan.base_places if n in now]
+    if len(common) >= 6:
+        source = np.array([plan.base_places[n] for n in common])
+        target = np.array([now[n] for n in common])
+        moved = carried(np.vstack([source, source * MIRROR]), np.vstack([target, target * MIRROR]), places)
+    else:
+        low, high = (np.array(b) for b in plan.box)
+        new_low, new_high = character.points.min(0), character.points.max(0)
+        moved = new_low + (places - low) * (new_high - new_low) / np.maximum(high - low, 1e-9)
+    joints = tuple(
+        j.model_copy(update={"place": _place(p * [0.0 if j.side == "C" and abs(j.place[0]) < 1e-9 else 1.0, 1, 1])})
+        for j, p in zip(plan.joints, moved, strict=True)
+    )
+    bare = character.with_(
+        joints=joints, kits=(), controls=(), skin=None, poses=(), plan=plan.base,
+        arrays={"skin/joints": None, "skin/weights": None},
+    )  # fmt: skip
+    kept = tuple(j.model_copy(update={"place": _place(kept_inside(bare, j, np.array(j.place)))}) for j in bare.joints)
+    made = turn_down_bones(bare.with_(joints=kept), keep_hinge=True)
+    for kit in plan.kits:
+        made = add_kit(made, kit)
+    return made
+
+
+def carried(source: np.ndarray, target: np.ndarray, places: np.ndarray) -> np.ndarray:
+    """Places (p, 3) carried by the smoothest map that takes source (s, 3) to target (s, 3)."""
+    from scipy.interpolate import RBFInterpolator
+
+    _, first = np.unique(source.round(9), axis=0, return_index=True)
+    if len(first) < 5:
+        return np.asarray(places + (target - source).mean(0))
+    size = max(float(np.ptp(source)), 1e-9)
+    # A trace of smoothing keeps nearly coinciding points from throwing the map about.
+    spline = RBFInterpolator(source[first], target[first] - source[first], kernel="linear", smoothing=1e-6 * size)
+    return np.asarray(places + spline(places))

@@ -1,0 +1,161 @@
+"""Whether mesh and rest pose are ready to bend: edge loops round joints, and room between limbs and body."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ..character import Character, Joint
+from ..geometry.rotations import unit
+from ..geometry.topology import topology_of
+from .inside import body_solid
+from .orient import bone_child
+
+LEAST_LOOPS = 3  # round a joint that bends (common practice)
+
+
+def flesh_at(character: Character, place: np.ndarray) -> float:
+    """Metres from a place inside the body to its surface; at least a cell."""
+    solid = body_solid(character)
+    if not len(solid.cells):
+        return 0.02 * character.size
+    return max(float(solid.depth[solid.nearest(place[None])[0]]), solid.h)
+
+
+def bending_joints(character: Character) -> list[tuple[Joint, Joint, Joint]]:
+    """Joints with a bone before and behind them that are thin beside their bones: (above, joint, child)."""
+    out = []
+    for j in character.joints:
+        if not j.deforms or j.parent is None:
+            continue
+        above, child = character.joint(j.parent), bone_child(character, j)
+        if child is None or bone_child(character, above) is not j or not above.deforms:
+            continue
+        a, b, c = (np.array(x.place) for x in (above, j, child))
+        if flesh_at(character, b) < 0.75 * min(np.linalg.norm(b - a), np.linalg.norm(c - b)):
+            out.append((above, j, child))
+    return out
+
+
+_loops: OrderedDict[str, dict[str, float]] = OrderedDict()
+
+
+def loops_round(character: Character) -> dict[str, float]:
+    """Joint → how many edge loops of the skin run round it within one limb's thickness to either side.
+
+    Lines are drawn along the limb on eight sides of it; each edge that such a line crosses belongs to a loop that
+    runs round.  The median of the eight counts.  Edges of triangles count half, since every other one is a diagonal.
+    """
+    key = character.arrays.hash_of("points") + character.arrays.hash_of("face_corners")
+    key += repr([(j.name, j.parent, j.place, j.role, j.deforms) for j in character.joints])
+    if key not in _loops:
+        _loops[key] = _loops_round(character)
+        while len(_loops) > 8:
+            _loops.popitem(last=False)
+    return _loops[key]
+
+
+def _loops_round(character: Character) -> dict[str, float]:
+    topo = topology_of(character)
+    edges = topo.edges
+    skin = np.zeros(len(character.points), bool)
+    for p in character.parts:
+        if p.role == "skin":
+            skin[slice(*p.points)] = True
+    quads = (topo.sizes[topo.corner_face] >= 4).astype(float)
+    in_quad = np.zeros(len(edges))
+    np.maximum.at(in_quad, topo.corner_edge, quads)
+    weight = np.where(in_quad > 0, 1.0, 0.5) * skin[edges[:, 0]]
+    middle = 0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]])
+    tree = cKDTree(middle)
+    out = {}
+    for above, joint, child in bending_joints(character):
+        place = np.array(joint.place)
+        thick = flesh_at(character, place)
+        along = unit(unit(np.array(child.place) - place) + unit(place - np.array(above.place)))
+        near = np.array(tree.query_ball_point(place, 3.2 * thick), np.int64)
+        if not len(near):
+            out[joint.name] = 0.0
+            continue
+        side = np.eye(3)[np.abs(along).argmin()]
+        u = unit(side - along * (along @ side))
+        v = np.cross(along, u)
+        p, q = character.points[edges[near, 0]] - place, character.points[edges[near, 1]] - place
+        counts = []
+        for angle in np.arange(4) * np.pi / 4:
+            across = np.cos(angle) * u + np.sin(angle) * v
+            other = -np.sin(angle) * u + np.cos(angle) * v
+            dp, dq = p @ across, q @ across
+            crossed = (dp > 0) != (dq > 0)
+            t = np.where(crossed, dp / np.where(crossed, dp - dq, 1.0), 0.0)[:, None]
+            hit = p + t * (q - p)
+            inside = crossed & (np.abs(hit @ along) <= thick) & (np.abs(hit @ other) < 2.6 * thick)
+            counts += [
+                float(weight[near][inside & (hit @ other > 0)].sum()),
+                float(weight[near][inside & (hit @ other < 0)].sum()),
+            ]
+        out[joint.name] = float(np.median(counts))
+    return out
+
+
+def limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
+    """For each limb (its first joint), the least gap in metres from its outer half to the rest of the body, and where
+    (a point).
+
+    Each skin point belongs to the bone that is nearest beside the flesh round it.  The outer half of a limb is what
+    lies past its second joint; the rest is what belongs to no joint of the same limb.
+    """
+    bones: list[tuple[str, np.ndarray, np.ndarray, float]] = []
+    for j in character.joints:
+        child = bone_child(character, j)
+        if j.deforms and child is not None:
+            a, b = np.array(j.place), np.array(child.place)
+            bones.append((j.name, a, b, flesh_at(character, 0.5 * (a + b))))
+    limbs = _limbs(character)
+    if len(bones) < 3 or not limbs:
+        return {}
+    skin = np.concatenate([np.arange(*p.points) for p in character.parts if p.role == "skin"] or [np.zeros(0, int)])
+    points = character.points[skin]
+    best = np.full(len(points), np.inf)
+    owner = np.zeros(len(points), np.int64)
+    for k, (_, a, b, thick) in enumerate(bones):
+        t = np.clip((points - a) @ (b - a) / max(float((b - a) @ (b - a)), 1e-12), 0, 1)
+        d = np.linalg.norm(points - a - t[:, None] * (b - a), axis=1) / thick
+        owner = np.where(d < best, k, owner)
+        best = np.minimum(best, d)
+    out = {}
+    names = [b[0] for b in bones]
+    for first, inner, outer in limbs:
+        mine = np.isin(owner, [i for i, n in enumerate(names) if n in outer])
+        rest = ~np.isin(owner, [i for i, n in enumerate(names) if n in outer or n in inner])
+        if mine.any() and rest.any():
+            d, _ = cKDTree(points[rest]).query(points[mine])
+            at = int(d.argmin())
+            out[first] = (float(d[at]), int(skin[np.flatnonzero(mine)[at]]))
+    return out
+
+
+def _limbs(character: Character) -> list[tuple[str, set[str], set[str]]]:
+    """Chains of one side with at least three joints: first joint, joints of the inner half and what they hang from,
+    joints of the outer half with all below."""
+    from .edit import descendants
+
+    out = []
+    for j in character.joints:
+        if j.side == "C" or not j.deforms or j.role == "collar":
+            continue
+        above = character.joint(j.parent) if j.parent else None
+        if above is not None and above.side == j.side and above.role != "collar":
+            continue
+        second = bone_child(character, j)
+        if second is None or bone_child(character, second) is None:
+            continue
+        outer = {second.name, *descendants(character, second.name)}
+        inner = {j.name} | ({j.parent} if j.parent else set())
+        grand = character.joint(j.parent).parent if j.parent else None
+        inner |= {grand} if grand else set()
+        if len(outer) >= 2:
+            out.append((j.name, inner, outer))
+    return out
