@@ -102,12 +102,12 @@ def test_a_straight_limb_gets_its_bend(otter):
     a, b = place(bare, "upper_arm_L"), place(bare, "hand_L")
     straight = edit.move_joint(bare, "forearm_L", 0.55 * a + 0.45 * b)
     from vonkel.readings import findings
-    from vonkel.readings.findings import _bend
+    from vonkel.readings.findings.joints import bend_at
 
     found = [f for f in findings(straight) if "dead straight" in f.title]
     assert found and found[0].mend.step == "joints.bend"
     bent, _ = apply_step(straight, found[0].mend.step, found[0].mend.params)
-    assert np.degrees(_bend(bent, "forearm_L")) == pytest.approx(4.0, abs=0.05)
+    assert np.degrees(bend_at(bent, "forearm_L")) == pytest.approx(4.0, abs=0.05)
     assert place(bent, "forearm_L")[2] < place(straight, "forearm_L")[2]  # elbows bend backward
     assert not [f for f in findings(bent) if "dead straight" in f.title]
 

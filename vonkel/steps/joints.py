@@ -174,6 +174,33 @@ def remove(character: Character, p: Named) -> Character:
     return edit.refreshed(orient.turn_down_bones(result, keep_hinge=True), character)
 
 
+@step("joints.remove_chain", Named, lambda c, p: f"Took out {p.joint} and all below it")
+def remove_chain(character: Character, p: Named) -> Character:
+    """Take a joint out with everything below it; the parent takes over the skin."""
+    result = edit.remove_chain(character, p.joint)
+    partner = opposite_name(p.joint)
+    if p.both_sides and partner != p.joint and partner in result.joint_index:
+        result = edit.remove_chain(result, partner)
+    return edit.refreshed(orient.turn_down_bones(result, keep_hinge=True), character)
+
+
+class Chosen(Params):
+    joints: tuple[str, ...] = Field(min_length=1)
+
+
+@step(
+    "joints.bring_inside",
+    Chosen,
+    lambda c, p: f"Brought {', '.join(p.joints[:3])}{' …' if len(p.joints) > 3 else ''} inside the body",
+)
+def bring_inside(character: Character, p: Chosen) -> Character:
+    """Move deforming joints that lie outside the body to the nearest place inside it."""
+    result = character
+    for n in p.joints:
+        result = edit.move_joint(result, n, np.array(result.joint(n).place), both_sides=False)
+    return result
+
+
 class Reparent(Params):
     joint: str
     parent: str = Field("", description="empty: a root of its own")

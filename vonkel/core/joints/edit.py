@@ -113,6 +113,13 @@ def remove_joint(character: Character, name: str) -> Character:
     return result
 
 
+def remove_chain(character: Character, name: str) -> Character:
+    """Take a joint out with everything below it; their skin weights go to the parent of the first."""
+    for n in [*descendants(character, name)[::-1], name]:
+        character = remove_joint(character, n)
+    return character
+
+
 def _skin_without(character: Character, name: str, heir: str):  # type: ignore[no-untyped-def]
     """The list of holding joints with `name` standing for `heir`; weights are kept as they are."""
     assert character.skin

@@ -23,42 +23,44 @@ Range = tuple[float, float]
 class Motion:
     """A joint's normal range in degrees.  `bend` is about the hinge, from straight; None is not given there.
 
-    `twist` is about the bone, `side` about the third axis.  `fixed` says that the joint is a pure hinge.
+    `twist` is about the bone, `side` about the third axis.  `fixed` says that the joint is a pure hinge.  `neutral` is the
+    angle between the bones at the table's zero; None where the joint swings every way and rest is taken as its zero.
     """
 
     bend: Range
     side: Range | None = None
     twist: Range | None = None
     fixed: bool = False
+    neutral: float | None = 0.0
 
 
 # American Academy of Orthopaedic Surgeons 1965, Joint Motion: Method of Measuring and Recording (from memory; the
 # same figures stand in most textbooks of goniometry).
 PEOPLE: dict[str, Motion] = {
-    "upper_arm": Motion((-60, 180), (-50, 180), (-90, 70)),  # extension–flexion, ad–abduction, turns outward–inward
+    "upper_arm": Motion((-60, 180), (-50, 180), (-90, 70), neutral=None),  # extension–flexion, ad–abduction, turns outward–inward
     "forearm": Motion((0, 150), None, (-80, 80), True),  # elbow; pronation and supination ride on the forearm
     "hand": Motion((-70, 80), (-20, 30)),  # extension–flexion, radial–ulnar
-    "thigh": Motion((-30, 120), (-30, 45), (-45, 45)),
+    "thigh": Motion((-30, 120), (-30, 45), (-45, 45), neutral=None),
     "shin": Motion((0, 135), None, None, True),
-    "foot": Motion((-20, 50), (-35, 15)),  # dorsi–plantar flexion, in–eversion
-    "ball": Motion((-70, 45)),
+    "foot": Motion((-20, 50), (-35, 15), neutral=-90),  # dorsi–plantar flexion from a foot square to the shin, in–eversion
+    "ball": Motion((-70, 45), neutral=None),
     "thumb_1": Motion((-20, 15), (0, 70)),
     "thumb_2": Motion((0, 50), None, None, True),
     "thumb_3": Motion((-20, 80), None, None, True),
     "finger_1": Motion((-45, 90), (-20, 20)),
     "finger_2": Motion((0, 100), None, None, True),
     "finger_3": Motion((0, 90), None, None, True),
-    "neck": Motion((-45, 45), (-45, 45), (-60, 60)),
-    "spine": Motion((-25, 80), (-35, 35), (-45, 45)),  # of the whole trunk: shared out among its links
+    "neck": Motion((-45, 45), (-45, 45), (-60, 60), neutral=None),
+    "spine": Motion((-25, 80), (-35, 35), (-45, 45), neutral=None),  # of the whole trunk: shared out among its links
 }
 
 # Jaegger, Marcellin-Little & Levine 2002, Reliability of goniometry in Labrador Retrievers, table 1, goniometer, mean
 # angles between the bones (from memory): flexed and extended; as bends, 180° less them.
 DOG: dict[str, Motion] = {
-    "upper_arm": Motion((180 - 165, 180 - 57)),
+    "upper_arm": Motion((180 - 165, 180 - 57), neutral=None),
     "forearm": Motion((180 - 165, 180 - 36), None, None, True),
     "hand": Motion((180 - 196, 180 - 32)),
-    "thigh": Motion((180 - 162, 180 - 50)),
+    "thigh": Motion((180 - 162, 180 - 50), neutral=None),
     "shin": Motion((180 - 162, 180 - 41), None, None, True),
     "foot": Motion((180 - 164, 180 - 38), None, None, True),
 }
@@ -81,7 +83,7 @@ def motion_for(table: dict[str, Motion], role: str, links: int = 1) -> Motion | 
         if (role.startswith(chain) or (chain == "spine" and role == "chest")) and chain in table:
             m = table[chain]
             n = max(links, 1)
-            return Motion(*(None if r is None else (r[0] / n, r[1] / n) for r in (m.bend, m.side, m.twist)))  # type: ignore[arg-type]
+            return Motion(*(None if r is None else (r[0] / n, r[1] / n) for r in (m.bend, m.side, m.twist)), neutral=m.neutral)  # type: ignore[arg-type]
     return None
 
 
@@ -171,7 +173,7 @@ def _freedom_of(character: Character, joint: Joint, motion: Motion, about: str) 
     locked = [False, False, False]
     aim, hinge = "xyz".index(joint.aim[-1]), "xyz".index(joint.hinge[-1])
     third = 3 - aim - hinge
-    bend = np.degrees(rest_bend(character, joint))
+    bend = 0.0 if motion.neutral is None else float(np.degrees(rest_bend(character, joint))) - motion.neutral
     for axis, given, sign, at in (
         (hinge, motion.bend, -1 if joint.hinge[0] == "-" else 1, bend),
         (third, motion.side, 1, 0.0), (aim, motion.twist, -1 if joint.aim[0] == "-" else 1, 0.0),

@@ -76,36 +76,51 @@ class Figures:
     heat: np.ndarray  # (n,) float32, 0 calm – 1 an edge doubled or halved
 
 
+@dataclass(frozen=True)
+class EdgeTable:
+    """Triangles (t, 3) with their rest areas; edges (e, 2) with rest lengths, the two triangles of each (−1: none), and
+    the cosine between those at rest.  What is far smaller than usual measures noise, not skin, and counts as 0."""
+
+    triangles: np.ndarray
+    rest_area: np.ndarray
+    edges: np.ndarray
+    rest_length: np.ndarray
+    edge_tri: np.ndarray
+    rest_fold: np.ndarray
+
+
+def edge_table(points: np.ndarray, triangles: np.ndarray) -> EdgeTable:
+    """What a pass over posed points needs to know of rest."""
+    t = np.ascontiguousarray(triangles)
+    flat = Topology(np.arange(0, 3 * len(t) + 1, 3), t.ravel().astype(np.int64), len(points))
+    edges = flat.edges
+    rows, cols = flat.edge_corners
+    edge_tri = np.full((len(edges), 2), -1, np.int32)
+    edge_tri[:, 0] = cols[rows[:-1]] // 3
+    two = np.flatnonzero(flat.edge_faces == 2)
+    edge_tri[two, 1] = cols[rows[two] + 1] // 3
+    rest_length = np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)
+    cross = np.cross(points[t[:, 1]] - points[t[:, 0]], points[t[:, 2]] - points[t[:, 0]])
+    rest_area = 0.5 * np.linalg.norm(cross, axis=1)
+    unit = cross / np.maximum(np.linalg.norm(cross, axis=1, keepdims=True), 1e-30)
+    inner = edge_tri[:, 1] >= 0
+    rest_fold = np.ones(len(edges))
+    rest_fold[inner] = (unit[edge_tri[inner, 0]] * unit[edge_tri[inner, 1]]).sum(1)
+    rest_length[rest_length < 0.01 * np.median(rest_length)] = 0.0
+    rest_area[rest_area < 1e-3 * np.median(rest_area)] = 0.0
+    return EdgeTable(t, rest_area, edges, rest_length, edge_tri, rest_fold)
+
+
 class Measurer:
     """What can be prepared for measuring one character's skin parts."""
 
     def __init__(self, character: Character) -> None:
         self.points = character.points
-        self.triangles = np.ascontiguousarray(skin_triangles(character))
-        flat = Topology(
-            np.arange(0, 3 * len(self.triangles) + 1, 3), self.triangles.ravel().astype(np.int64), len(self.points)
-        )
-        self.edges = flat.edges
-        code, inverse = flat._edge_table[0], np.asarray(flat._edge_table[1]).ravel()
-        self.edge_tri = np.full((len(code), 2), -1, np.int32)
-        order = np.argsort(inverse, kind="stable")
-        first = np.searchsorted(inverse[order], np.arange(len(code)))
-        self.edge_tri[:, 0] = order[first] // 3
-        two = np.flatnonzero(flat.edge_faces == 2)
-        self.edge_tri[two, 1] = order[first[two] + 1] // 3
-        self.rest_length = np.linalg.norm(self.points[self.edges[:, 0]] - self.points[self.edges[:, 1]], axis=1)
+        table = edge_table(self.points, skin_triangles(character))
+        self.triangles, self.edges, self.edge_tri = table.triangles, table.edges, table.edge_tri
+        self.rest_length, self.rest_area, self.rest_fold = table.rest_length, table.rest_area, table.rest_fold
         self.normal = np.zeros((len(self.triangles), 3))
         self.stretch = np.zeros(len(self.points))
-        p, t = self.points, self.triangles
-        cross = np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]])
-        self.rest_area = 0.5 * np.linalg.norm(cross, axis=1)
-        unit = cross / np.maximum(np.linalg.norm(cross, axis=1, keepdims=True), 1e-30)
-        inner = self.edge_tri[:, 1] >= 0
-        self.rest_fold = np.ones(len(self.edges))
-        self.rest_fold[inner] = (unit[self.edge_tri[inner, 0]] * unit[self.edge_tri[inner, 1]]).sum(1)
-        # Edges shorter than a hundredth of the usual measure noise, not skin.
-        self.rest_length[self.rest_length < 0.01 * np.median(self.rest_length)] = 0.0
-        self.rest_area[self.rest_area < 1e-3 * np.median(self.rest_area)] = 0.0
         self._prepare_neighbours()
         self._prepare_volumes(character)
 

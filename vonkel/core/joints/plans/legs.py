@@ -69,6 +69,7 @@ def find_leg(character: Character, solid: Solid, branches: list[lm.Tip], centre:
     middle = lm.slice_near(solid, np.array([0.0, hip[1], hip[2]]))
     if middle is not None:
         hip[0] = np.clip(hip[0], 0.25 * middle.x[1], 0.75 * middle.x[1])
+        hip[2] = 0.75 * hip[2] + 0.25 * float(middle.centre[2])  # a leaning leg still hangs from the trunk's middle
     knee_y = 0.5 * (hip[1] + ankle[1])
     knee = np.array([np.interp(knee_y, centres[:, 1], centres[:, k]) for k in range(3)])
     sole = [s for s in column if s.y <= max(ankle[1], foot.y)] or [foot]
