@@ -2,16 +2,57 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
+from ..core.errors import NotFound
 from ..workshop import Workshop
 
 DATA = Path(__file__).parent / "data"
 
 
+@dataclass(frozen=True)
+class Member:
+    """One of the cast: file, who it is, and the plan that suits the body (none for a mesh that is there to be mended)."""
+
+    file: str
+    name: str
+    about: str
+    plan: str
+
+
+CAST = {
+    m.file: m
+    for m in (
+        Member("otter.obj", "Lutra", "otter, lamplighter", "biped"),
+        Member("newt.obj", "Brindle", "pack newt", "quadruped"),
+        Member("beetle.obj", "Tock", "lantern beetle", "many-legged"),
+        Member("bat.obj", "Vesper", "bat, night courier", "winged"),
+        Member("seal.obj", "Sedge", "river seal", "finned"),
+        Member("larva.obj", "Wick", "lantern larva", "chain"),
+        Member("bust.obj", "Old Burr", "badger, gatekeeper; a bust", "head"),
+        Member("cracked.obj", "Cracked imp", "a mesh to mend", ""),
+        Member("crated.glb", "Crated imp", "a mesh to unpack", ""),
+    )
+}
+
+
+def add_member(workshop: Workshop, file: str) -> int:
+    """Put one of the cast on the shelf.  Returns its number.  Lutra brings her open mouth as a morph target."""
+    if file not in CAST:
+        raise NotFound(f"Nobody of the cast is called “{file}”.", "", f"There are: {', '.join(CAST)}.")
+    m = CAST[file]
+    number = workshop.bring_in(m.file, (DATA / m.file).read_bytes(), m.name)
+    workshop.apply(number, "model.rename", {"name": m.name, "about": m.about})
+    if file == "otter.obj":
+        opened = "otter-mouth-open.obj"
+        workshop.add_shape(number, opened, (DATA / opened).read_bytes(), "mouth open", None)
+    return number
+
+
 def add_demo(workshop: Workshop) -> int:
-    """Put Lutra the otter lamplighter on the shelf, with her open mouth as a morph target.  Returns her number."""
-    number = workshop.bring_in("otter.obj", (DATA / "otter.obj").read_bytes(), "Lutra")
-    workshop.apply(number, "model.rename", {"name": "Lutra", "about": "lamplighter"})
-    workshop.add_shape(number, "otter-mouth-open.obj", (DATA / "otter-mouth-open.obj").read_bytes(), "mouth open", None)
+    """Put the whole cast on the shelf, Lutra in front.  Returns her number."""
+    number = 0
+    for file in reversed(CAST):
+        number = add_member(workshop, file)
     return number

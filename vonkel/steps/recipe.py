@@ -14,7 +14,7 @@ from ..core.progress import tell
 from .registry import apply_step, parsed
 
 HERE = Path(__file__).parent
-BUILT_IN = ("biped",)
+BUILT_IN = ("biped", "quadruped", "winged", "many-legged", "finned", "chain", "head")
 
 
 class RecipeStep(BaseModel):

@@ -7,7 +7,14 @@ CREATE TABLE character (
   head INTEGER,               -- the step one stands on
   tip INTEGER,                -- the newest step of the line that head lies on (redo walks towards it)
   pose INTEGER NOT NULL DEFAULT 0,      -- the pose entry one stands on, 0 is rest
-  pose_tip INTEGER NOT NULL DEFAULT 0
+  pose_tip INTEGER NOT NULL DEFAULT 0,
+  archived INTEGER NOT NULL DEFAULT 0
+);
+CREATE TABLE plan (           -- skeletons saved to be laid into other meshes
+  id INTEGER PRIMARY KEY AUTOINCREMENT,
+  name TEXT NOT NULL,
+  body TEXT NOT NULL,         -- JSON
+  made REAL NOT NULL
 );
 CREATE TABLE blob (
   hash TEXT PRIMARY KEY,

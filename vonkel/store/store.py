@@ -17,7 +17,7 @@ import numpy as np
 from ..core.errors import Conflict, NotFound
 
 HERE = Path(__file__).parent
-VERSION = 1  # the number of the newest migration
+VERSION = 2  # the number of the newest migration
 
 
 @dataclass(frozen=True)
@@ -35,6 +35,7 @@ class Summary:
     created: float
     changed: float
     steps: int
+    archived: bool = False
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,27 @@ class LedgerRow:
     seconds: float
     undone: bool
     kept: bool  # its snapshot is still held
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A step as it stands in a character's file; without a document it is made again by replaying."""
+
+    name: str
+    params: dict[str, Any]
+    sentence: str
+    made: float
+    seconds: float
+    document: str | None
+    arrays: dict[str, str]
+
+
+@dataclass(frozen=True)
+class OwnPlanRow:
+    id: int
+    name: str
+    body: str
+    made: float
 
 
 @dataclass(frozen=True)
@@ -98,11 +120,11 @@ class Store:
     # -- characters ----------------------------------------------------------------------------------------------
     def characters(self) -> list[Summary]:
         sql = (
-            "SELECT c.id, c.name, c.created, c.changed, (SELECT number FROM step WHERE id = c.head) "
+            "SELECT c.id, c.name, c.created, c.changed, (SELECT number FROM step WHERE id = c.head), c.archived "
             "FROM character c WHERE c.head IS NOT NULL ORDER BY c.changed DESC"
         )
         with self._open() as db:
-            return [Summary(*row) for row in db.execute(sql)]
+            return [Summary(row[0], row[1], row[2], row[3], row[4], bool(row[5])) for row in db.execute(sql)]
 
     def create(
         self, name: str, step: str, params: dict[str, Any], sentence: str, document: str,
@@ -121,6 +143,58 @@ class Store:
             self._row(db, character)
             db.execute("DELETE FROM milestone WHERE character = ?", (character,))
             db.execute("DELETE FROM character WHERE id = ?", (character,))
+
+    def archive(self, character: int, away: bool) -> None:
+        """Put a character away, or take it out again; nothing of it changes."""
+        with self._write() as db:
+            self._row(db, character)
+            db.execute("UPDATE character SET archived = ? WHERE id = ?", (int(away), character))
+
+    def adopt(
+        self, name: str, steps: list[Kept], arrays: Mapping[str, np.ndarray], milestones: list[tuple[int, str, float]],
+        pose: tuple[dict[str, Any], str],
+    ) -> int:  # fmt: skip
+        """A character with its whole ledger, in one transaction.
+
+        `arrays`: hash → array, all that the snapshots and parameters name; `milestones`: (step's number, name, made).
+        """
+        with self._write() as db:
+            now = time.time()
+            cursor = db.execute("INSERT INTO character(name, created, changed) VALUES (?, ?, ?)", (name, now, now))
+            character = int(cursor.lastrowid or 0)
+            self._put_arrays(db, arrays.items())
+            at: int | None = None
+            made: dict[int, int] = {}
+            for number, s in enumerate(steps, 1):
+                snapshot = self._put_snapshot(db, s.document, s.arrays) if s.document is not None else None
+                row = (character, at, number, s.name, json.dumps(s.params), s.sentence, snapshot, s.made, s.seconds)
+                cursor = db.execute(
+                    "INSERT INTO step(character, parent, number, name, params, sentence, snapshot, made, seconds) "
+                    "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    row,
+                )
+                at = made[number] = int(cursor.lastrowid or 0)
+            db.execute("UPDATE character SET head = ?, tip = ? WHERE id = ?", (at, at, character))
+            for number, label, when in milestones:
+                db.execute(
+                    "INSERT INTO milestone(character, step, name, made) VALUES (?, ?, ?, ?)",
+                    (character, made[number], label, when),
+                )
+            if pose[0]:
+                cursor = db.execute(
+                    "INSERT INTO pose(character, parent, step, vals, label, made) VALUES (?, 0, ?, ?, ?, ?)",
+                    (character, at, json.dumps(pose[0]), pose[1], now),
+                )
+                db.execute("UPDATE character SET pose = ?1, pose_tip = ?1 WHERE id = ?2", (cursor.lastrowid, character))
+            return character
+
+    @staticmethod
+    def _put_arrays(db: sqlite3.Connection, arrays: Iterable[tuple[str, np.ndarray]]) -> None:
+        for digest, array in arrays:
+            if db.execute("SELECT 1 FROM blob WHERE hash = ?", (digest,)).fetchone() is None:
+                data = np.ascontiguousarray(array)
+                row = (digest, data.dtype.str, json.dumps(data.shape), data.tobytes())
+                db.execute("INSERT INTO blob VALUES (?, ?, ?, ?)", row)
 
     def position(self, character: int) -> Position:
         with self._open() as db:
@@ -169,11 +243,7 @@ class Store:
         params: dict[str, Any], sentence: str, document: str, arrays: Mapping[str, tuple[str, np.ndarray]],
         extra: Iterable[tuple[str, np.ndarray]], seconds: float,
     ) -> int:  # fmt: skip
-        for digest, array in [*arrays.values(), *extra]:
-            if db.execute("SELECT 1 FROM blob WHERE hash = ?", (digest,)).fetchone() is None:
-                data = np.ascontiguousarray(array)
-                row = (digest, data.dtype.str, json.dumps(data.shape), data.tobytes())
-                db.execute("INSERT INTO blob VALUES (?, ?, ?, ?)", row)
+        self._put_arrays(db, [*arrays.values(), *extra])
         snapshot = self._put_snapshot(db, document, {n: h for n, (h, _) in arrays.items()})
         now = time.time()
         cursor = db.execute(
@@ -322,6 +392,21 @@ class Store:
                 "SELECT id, step, name, made FROM milestone WHERE character = ? ORDER BY id", (character,)
             )
             return [Milestone(*r) for r in rows]
+
+    # -- plans of one's own --------------------------------------------------------------------------------------
+    def add_plan(self, name: str, body: str) -> int:
+        with self._write() as db:
+            cursor = db.execute("INSERT INTO plan(name, body, made) VALUES (?, ?, ?)", (name, body, time.time()))
+            return int(cursor.lastrowid or 0)
+
+    def plans(self) -> list[OwnPlanRow]:
+        with self._open() as db:
+            return [OwnPlanRow(*r) for r in db.execute("SELECT id, name, body, made FROM plan ORDER BY id")]
+
+    def delete_plan(self, plan: int) -> None:
+        with self._write() as db:
+            if not db.execute("DELETE FROM plan WHERE id = ?", (plan,)).rowcount:
+                raise NotFound("There is no such plan.", f"number {plan}")
 
     # -- poses ---------------------------------------------------------------------------------------------------
     def append_pose(self, character: int, expected: Position | None, values: dict[str, Any], label: str) -> Position:

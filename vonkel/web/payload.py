@@ -45,6 +45,9 @@ def state(workshop: Workshop, number: int) -> dict[str, Any]:
         "controls": [k.model_dump() for k in c.controls],
         "shapes": [s.model_dump() for s in c.shapes],
         "poses": [p.name for p in c.poses],
+        "groups": len(c.groups),
+        "pictures": [q.model_dump() | {"key": c.arrays.hash_of(f"picture/{q.name}")} for q in c.pictures],
+        "texture": c.arrays.hash_of("texture") if "texture" in c.arrays else "",
         "skin": {**c.skin.model_dump(), "holds": _holds(c)} if c.skin else None,
         "findings": [f.model_dump() for f in found],
         "stations": station_states(c, found, bool(cards) and fresh),
@@ -69,16 +72,21 @@ def _holds(c: Character) -> dict[str, float]:
 
 
 def mesh_key(c: Character) -> str:
-    parts = json.dumps([(p.points, p.faces, p.colour) for p in c.parts])
     import hashlib
 
-    names = ("points", "face_starts", "face_corners", "colours")
+    parts = json.dumps([(p.points, p.faces, p.lines, p.colour, p.shading) for p in c.parts])
+    names = ("points", "face_starts", "face_corners", "colours", "uvs", "line_starts", "line_points")
     text = "".join(c.arrays.hash_of(n) for n in names if n in c.arrays) + parts
     return hashlib.blake2b(text.encode(), digest_size=10).hexdigest()
 
 
 def mesh_bytes(c: Character) -> bytes:
-    """Header length, header JSON, then points float32, triangles uint32, colours uint8 ×3, part of each triangle uint16."""
+    """Header length, header JSON, then each blob on a boundary of four bytes:
+
+    points float32, triangles uint32, colours uint8 × 3, part of each triangle uint16, line ends uint32 × 2 and their
+    parts uint16; where corners of one point differ (texture seams, hard shading) also the corners to draw: their points
+    uint32, triangles uint32, texture places float32 × 2, and uint8 whether their normals are the points'.
+    """
     from ..core.geometry.topology import topology_of
 
     topo = topology_of(c)
@@ -90,14 +98,59 @@ def mesh_bytes(c: Character) -> bytes:
         colours = np.zeros((len(c.points), 3), np.uint8)
         for p in c.parts:
             colours[p.points[0] : p.points[1]] = list(bytes.fromhex(p.colour[1:]))
-    header = json.dumps({"points": len(c.points), "triangles": len(topo.triangles)}).encode()
-    header += b" " * (-len(header) % 4)
+    ends, line_part = _line_ends(c)
+    corners = _draw_corners(c)
+    header: dict[str, Any] = {
+        "points": len(c.points), "triangles": len(topo.triangles), "lines": len(ends),
+        "corners": len(corners[0]) if corners else 0, "uvs": "uvs" in c.arrays,
+    }  # fmt: skip
     blobs = [
-        c.points.astype(np.float32).tobytes(), topo.triangles.astype(np.uint32).tobytes(), colours.tobytes(),
+        c.points.astype(np.float32), topo.triangles.astype(np.uint32), colours, part[topo.triangle_face],
+        ends.astype(np.uint32), line_part, *(corners or ()),
     ]  # fmt: skip
-    body = b"".join(blobs)
-    body += b"\0" * (-len(body) % 4)
-    return struct.pack("<I", len(header)) + header + body + part[topo.triangle_face].tobytes()
+    text = json.dumps(header).encode()
+    text += b" " * (-len(text) % 4)
+    body = b"".join(b.tobytes() + b"\0" * (-b.nbytes % 4) for b in blobs)
+    return struct.pack("<I", len(text)) + text + body
+
+
+def _line_ends(c: Character) -> tuple[np.ndarray, np.ndarray]:
+    """(k, 2) ends of every piece of drawn lines, and the part of each."""
+    if "line_starts" not in c.arrays:
+        return np.zeros((0, 2), np.uint32), np.zeros(0, np.uint16)
+    starts, points = c.arrays["line_starts"], c.arrays["line_points"]
+    inner = np.ones(len(points), bool)
+    inner[starts[1:] - 1] = False
+    first = np.flatnonzero(inner)
+    line = np.searchsorted(starts, first, "right") - 1
+    part = np.zeros(max(len(starts) - 1, 1), np.uint16)
+    for i, p in enumerate(c.parts):
+        part[slice(*p.lines)] = i
+    return np.stack([points[first], points[first + 1]], 1), part[line]
+
+
+def _draw_corners(c: Character) -> tuple[np.ndarray, ...] | None:
+    """What a drawing needs where one point has several corners: (points, triangles, texture places, smooth)."""
+    from ..core.geometry.topology import topology_of
+
+    hard = [p for p in c.parts if p.shading == "hard"]
+    if "uvs" not in c.arrays and not hard:
+        return None
+    topo = topology_of(c)
+    own = np.zeros(len(topo.corners), np.int64)  # faces of hard parts keep their corners to themselves
+    for p in hard:
+        lo, hi = int(topo.starts[p.faces[0]]), int(topo.starts[p.faces[1]])
+        own[lo:hi] = topo.corner_face[lo:hi] + 1
+    uv = c.arrays["uvs"].astype(np.float32) if "uvs" in c.arrays else np.zeros((len(topo.corners), 2), np.float32)
+    bits = uv.view(np.uint32).astype(np.int64)
+    _, first, number = np.unique(
+        np.column_stack([topo.corners, own, bits]), axis=0, return_index=True, return_inverse=True
+    )
+    number = np.asarray(number).ravel()
+    return (
+        topo.corners[first].astype(np.uint32), number[topo.triangle_corners].astype(np.uint32),
+        np.ascontiguousarray(uv[first]), (own[first] == 0).astype(np.uint8),
+    )  # fmt: skip
 
 
 def frame_bytes(

@@ -11,16 +11,20 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from pydantic import ValidationError
 
-from ..core.character import Arrays, Character, Inputs, content_hash
-from ..core.errors import BadParameters, NotFound, StepRefused
+from ..core.character import Arrays, Character, Inputs, content_hash, unique_name
+from ..core.errors import BadFile, BadParameters, NotFound, StepRefused
 from ..core.formats import read_character, read_mesh
 from ..core.formats.mesh import character_from_mesh
+from ..core.formats.pictures import picture_size
+from ..core.joints.plans import OwnPlan, save_plan
 from ..core.shapes import moved_whole
 from ..core.trials import run_trials
 from ..steps.recipe import Recipe, RecipeStep
 from ..steps.registry import Params, apply_step, parsed
 from ..store import Position, Store
+from .package import ENDING, pack, unpack
 
 ROOT_STEP = "model.bring_in"  # how every ledger begins; it is not replayed: a recipe starts from a mesh
 
@@ -84,6 +88,11 @@ class Workshop:
     # -- making --------------------------------------------------------------------------------------------------
     def bring_in(self, file_name: str, data: bytes, called: str = "") -> int:
         """A new character from a mesh file.  Raises BadFile and leaves nothing behind."""
+        if file_name.lower().endswith(ENDING):
+            number = unpack(self.store, data, file_name)
+            if called:
+                self.apply(number, "model.rename", {"name": called, "about": self.character(number).about})
+            return number
         began = time.perf_counter()
         made = read_character(file_name, data, called)
         return self.add(
@@ -190,6 +199,65 @@ class Workshop:
                 return {"npy": base64.b64encode(out.getvalue()).decode()}
             return {k: self._inlined(v) for k, v in value.items()}
         return value
+
+    # -- whole characters ----------------------------------------------------------------------------------------
+    def pack(self, character: int) -> bytes:
+        """The character whole, as the bytes of its file."""
+        return pack(self.store, character)
+
+    def duplicate(self, character: int) -> int:
+        """Another character with the same ledger, milestones and pose, under a name of its own."""
+        c = self.character(character)
+        taken = {s.name for s in self.store.characters()}
+        number = unpack(self.store, pack(self.store, character), c.name)
+        self.apply(number, "model.rename", {"name": unique_name(c.name, taken)[:80], "about": c.about})
+        return number
+
+    # -- files into characters -----------------------------------------------------------------------------------
+    def add_parts(self, character: int, file_name: str, data: bytes, expected: int | None = None) -> Position:
+        """More parts from a mesh or a drawing."""
+        brought = character_from_mesh(read_mesh(file_name, data), "parts", file_name)
+        a = brought.arrays
+        empty = np.zeros(1, np.int32), np.zeros(0, np.int32)
+        part = np.concatenate([np.full(p.points[1] - p.points[0], i) for i, p in enumerate(brought.parts)])
+        stem = Path(file_name).stem
+        names = [stem if p.name in ("body", "lines") else p.name for p in brought.parts]
+        params = {
+            "names": names, "points": brought.points, "point_part": part, "face_starts": a["face_starts"],
+            "face_corners": a["face_corners"], "line_starts": a.get("line_starts", empty[0]),
+            "line_points": a.get("line_points", empty[1]),
+        }  # fmt: skip
+        return self.apply(character, "model.add_parts", params, expected)
+
+    def add_picture(self, character: int, file_name: str, data: bytes, view: str, expected: int | None) -> Position:
+        picture_size(data, file_name)
+        params = {"name": Path(file_name).stem or "picture", "view": view, "data": np.frombuffer(data, np.uint8)}
+        return self.apply(character, "model.add_picture", params, expected)
+
+    def set_texture(self, character: int, file_name: str, data: bytes, expected: int | None) -> Position:
+        picture_size(data, file_name)
+        return self.apply(character, "model.texture", {"data": np.frombuffer(data, np.uint8)}, expected)
+
+    # -- plans of one's own --------------------------------------------------------------------------------------
+    def save_plan(self, character: int, name: str, with_kits: bool = True) -> int:
+        """The character's skeleton kept as a plan.  Returns its number."""
+        return self.store.add_plan(name, save_plan(self.character(character), name, with_kits).model_dump_json())
+
+    def take_plan(self, text: str | bytes, where: str) -> int:
+        """A plan from its file."""
+        try:
+            plan = OwnPlan.model_validate_json(text)
+        except ValidationError as error:
+            first = error.errors()[0]
+            field = ".".join(str(p) for p in first["loc"]) or "file"
+            raise BadFile(f"This is no plan: “{field}”: {first['msg']}.", where, "Save one from a character.") from None
+        return self.store.add_plan(plan.name, plan.model_dump_json())
+
+    def plan(self, number: int) -> OwnPlan:
+        for row in self.store.plans():
+            if row.id == number:
+                return OwnPlan.model_validate_json(row.body)
+        raise NotFound("There is no such plan.", f"number {number}", "Choose one from the list.")
 
     # -- poses, trials -------------------------------------------------------------------------------------------
     def pose(self, character: int) -> Inputs:

@@ -206,11 +206,11 @@ def scaling_joints(character: Character) -> set[str]:
     return {s[6:] for s in compile_rig(character).slots if s.startswith("scale:")}
 
 
-def write_rigged(character: Character, generator: str = "Vonkel") -> bytes:
+def write_rigged(character: Character, generator: str = "Vonkel", names: dict[str, str] | None = None) -> bytes:
     """The character as .glb: parts as skinned meshes in point order, joints, weights, morph targets, names.
 
     Points keep their order; where texture places differ at a point, copies follow after all the points of the
-    part.  Faces become triangles.
+    part.  Faces become triangles.  names: joint → what it is called in the file; its own name stands in the extras.
     """
     w = Writer()
     topo = topology_of(character)
@@ -221,23 +221,26 @@ def write_rigged(character: Character, generator: str = "Vonkel") -> bytes:
     for j in character.joints:
         node_of[j.name] = len(nodes)
         t, q, _ = rest[j.name]
-        extras = {"side": j.side, "role": j.role, "deforms": j.deforms, "order": j.order}
-        nodes.append({"name": j.name, "translation": _floats(t), "rotation": _floats(q), "extras": {"vonkel": extras}})
+        extras: dict[str, Any] = {"side": j.side, "role": j.role, "deforms": j.deforms, "order": j.order}
+        called = (names or {}).get(j.name, j.name)
+        if called != j.name:
+            extras["name"] = j.name
+        nodes.append({"name": called, "translation": _floats(t), "rotation": _floats(q), "extras": {"vonkel": extras}})
         if j.name in leaves:
             node_of[j.name + LEAF] = len(nodes)
-            nodes.append({"name": j.name + LEAF})
+            nodes.append({"name": called + LEAF})
             nodes[node_of[j.name]].setdefault("children", []).append(len(nodes) - 1)
     for j in character.joints:
         if j.parent:
             nodes[node_of[j.parent]].setdefault("children", []).append(node_of[j.name])
     tree: dict[str, Any] = {}
     if character.skin:
-        names = [n + LEAF if n in leaves else n for n in character.skin.joints]
+        holders = [n + LEAF if n in leaves else n for n in character.skin.joints]
         inverse = rest_inverses(character)[[character.joint_index[n] for n in character.skin.joints]].astype(np.float32)
         inverse[:, 3] = (0, 0, 0, 1)
         matrices = w.add(np.ascontiguousarray(inverse.transpose(0, 2, 1)).reshape(-1, 16), "MAT4")
         root = next(node_of[j.name] for j in character.joints if j.parent is None)
-        tree["skins"] = [{"joints": [node_of[n] for n in names], "inverseBindMatrices": matrices, "skeleton": root}]
+        tree["skins"] = [{"joints": [node_of[n] for n in holders], "inverseBindMatrices": matrices, "skeleton": root}]
         if sum(j.parent is None for j in character.joints) > 1:
             del tree["skins"][0]["skeleton"]
     normals = point_normals(character.points, topo.triangles).astype(np.float32)
@@ -401,16 +404,20 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
             world[i] = (matrix(parent[i]) if i in parent else np.eye(4)) @ local_matrix(nodes[i])
         return world[i]
 
+    # A file written under other names keeps each joint's own name beside it.
+    said = {n["name"]: (n.get("extras") or {}).get("vonkel") for n in nodes if "name" in n}
+    own = {n: (v or {}).get("name", n) for n, v in said.items()}
     joints = []
     for i, node in enumerate(nodes):
         mine = (node.get("extras") or {}).get("vonkel")
         if mine is None:
             continue
         m = matrix(i)
-        above = nodes[parent[i]]["name"] if i in parent else None
+        above = own[nodes[parent[i]]["name"]] if i in parent else None
+        mine = {k: v for k, v in mine.items() if k != "name"}
         joints.append(
             Joint(
-                name=node["name"], parent=above, place=tuple(m[:3, 3].tolist()),
+                name=own[node["name"]], parent=above, place=tuple(m[:3, 3].tolist()),
                 turn=tuple(quaternion_from_matrix(m[:3, :3]).tolist()), **mine,
             )
         )  # fmt: skip
@@ -418,9 +425,11 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
     shapes: dict[str, list[np.ndarray]] = {}
     lines: list[list[int]] = []
     at = faces = 0
-    names = [nodes[i]["name"].removesuffix(LEAF) for i in tree.get("skins", 0)["joints"]] if tree.list("skins") else []
+    names = (
+        [own[nodes[i]["name"].removesuffix(LEAF)] for i in tree.get("skins", 0)["joints"]] if tree.list("skins") else []
+    )
     meshes = [n for n in nodes if "mesh" in n]
-    for node, said in zip(meshes, about.get("parts", []), strict=True):
+    for node, about_part in zip(meshes, about.get("parts", []), strict=True):
         mesh = tree.get("meshes", node["mesh"])
         primitive = mesh["primitives"][0]
         attributes = primitive["attributes"]
@@ -445,7 +454,7 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
             shapes.setdefault(shape, []).append(tree.accessor(primitive["targets"][t]["POSITION"])[first])
         f = len(index) // 3
         run = (len(lines), len(lines) + len(strokes))
-        parts.append(Part(points=(at, at + len(first)), faces=(faces, faces + f), lines=run, **said))
+        parts.append(Part(points=(at, at + len(first)), faces=(faces, faces + f), lines=run, **about_part))
         lines += strokes
         at, faces = at + len(first), faces + f
     flat = np.concatenate(corners)

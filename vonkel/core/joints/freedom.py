@@ -37,12 +37,16 @@ class Motion:
 # American Academy of Orthopaedic Surgeons 1965, Joint Motion: Method of Measuring and Recording (from memory; the
 # same figures stand in most textbooks of goniometry).
 PEOPLE: dict[str, Motion] = {
-    "upper_arm": Motion((-60, 180), (-50, 180), (-90, 70), neutral=None),  # extension–flexion, ad–abduction, turns outward–inward
+    "upper_arm": Motion(
+        (-60, 180), (-50, 180), (-90, 70), neutral=None
+    ),  # extension–flexion, ad–abduction, turns outward–inward
     "forearm": Motion((0, 150), None, (-80, 80), True),  # elbow; pronation and supination ride on the forearm
     "hand": Motion((-70, 80), (-20, 30)),  # extension–flexion, radial–ulnar
     "thigh": Motion((-30, 120), (-30, 45), (-45, 45), neutral=None),
     "shin": Motion((0, 135), None, None, True),
-    "foot": Motion((-20, 50), (-35, 15), neutral=-90),  # dorsi–plantar flexion from a foot square to the shin, in–eversion
+    "foot": Motion(
+        (-20, 50), (-35, 15), neutral=-90
+    ),  # dorsi–plantar flexion from a foot square to the shin, in–eversion
     "ball": Motion((-70, 45), neutral=None),
     "thumb_1": Motion((-20, 15), (0, 70)),
     "thumb_2": Motion((0, 50), None, None, True),
@@ -83,7 +87,9 @@ def motion_for(table: dict[str, Motion], role: str, links: int = 1) -> Motion | 
         if (role.startswith(chain) or (chain == "spine" and role == "chest")) and chain in table:
             m = table[chain]
             n = max(links, 1)
-            return Motion(*(None if r is None else (r[0] / n, r[1] / n) for r in (m.bend, m.side, m.twist)), neutral=m.neutral)  # type: ignore[arg-type]
+            bend, side, twist = (None if r is None else (r[0] / n, r[1] / n) for r in (m.bend, m.side, m.twist))
+            assert bend is not None
+            return Motion(bend, side, twist, neutral=m.neutral)
     return None
 
 

@@ -117,6 +117,13 @@ def by_pattern(character: Character, pattern: str) -> dict[str, str]:
     return out
 
 
+def joint_names(character: Character, wanted: str) -> dict[str, str]:
+    """Joint → name for an export: “” its own, “hanim” the humanoid standard's where there is one, or a pattern."""
+    if not wanted:
+        return {}
+    return hanim_names(character) if wanted == "hanim" else by_pattern(character, wanted)
+
+
 # The joints of the humanoid hierarchy of ISO/IEC 19774-1:2019 (H-Anim), annex A, by the roles of the biped plan.
 # A role with {d} is a digit's joint; sided roles get l_ or r_.
 HANIM_MIDDLE = {"hips": "sacroiliac", "head": "skullbase", "jaw": "temporomandibular"}

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import numpy as np
 from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel
 
+from ...core.character import Character
 from ...core.errors import BadFile
 from ...core.formats import gltf, obj
+from ...core.joints.names import joint_names
 from ...core.skin.bind import weights_of
 from ...core.tolerances import MAX_FILE_BYTES
 from ...core.trials.picture import picture, png
@@ -28,10 +31,11 @@ def bring_in(workshop: TheWorkshop, file: UploadFile, name: str = Form("", max_l
 
 
 @router.post("/demo")
-def demo(workshop: TheWorkshop) -> dict:
-    from ...demo import add_demo
+def demo(workshop: TheWorkshop, who: str = "otter.obj") -> dict:
+    """Put one of the cast on the shelf."""
+    from ...demo import add_member
 
-    return {"number": add_demo(workshop)}
+    return {"number": add_member(workshop, who)}
 
 
 @router.delete("/c/{number}")
@@ -78,13 +82,23 @@ def portrait(workshop: TheWorkshop, number: int) -> Response:
     from ...core.geometry.topology import topology_of
 
     c = workshop.character(number)
-    colours = c.arrays.get("colours")
-    if colours is None:
-        import numpy as np
-
-        colours = np.full((len(c.points), 3), 200.0)
-    image = picture(c.points, topology_of(c).triangles, colours.astype(float), (260, 260))
+    image = picture(c.points, topology_of(c).triangles, point_colours(c), (260, 260))
     return Response(png(image), media_type="image/png", headers={"cache-control": "no-store"})
+
+
+def point_colours(c: Character) -> np.ndarray:
+    """(n, 3) 0–255: the mesh's own colours, or those of its parts."""
+    if "colours" in c.arrays:
+        return np.asarray(c.arrays["colours"], float)
+    colours = np.zeros((len(c.points), 3))
+    for p in c.parts:
+        colours[slice(*p.points)] = list(bytes.fromhex(p.colour[1:]))
+    return colours
+
+
+def download(body: bytes | str, name: str, ending: str, kind: str) -> Response:
+    """A file to keep, named after the character."""
+    return Response(body, media_type=kind, headers=_file_name(name, ending))
 
 
 def _file_name(name: str, ending: str) -> dict[str, str]:
@@ -95,22 +109,23 @@ def _file_name(name: str, ending: str) -> dict[str, str]:
 
 
 @router.get("/c/{number}/export.glb")
-def export_glb(workshop: TheWorkshop, number: int) -> Response:
+def export_glb(workshop: TheWorkshop, number: int, names: str = "") -> Response:
+    """The rig; `names`: “hanim” for the humanoid standard's, or a pattern such as {side}_{part}{n}."""
     c = workshop.character(number)
-    return Response(gltf.write_rigged(c), media_type="model/gltf-binary", headers=_file_name(c.name, ".glb"))
+    return download(gltf.write_rigged(c, names=joint_names(c, names)), c.name, ".glb", "model/gltf-binary")
 
 
 @router.get("/c/{number}/export.obj")
 def export_obj(workshop: TheWorkshop, number: int) -> Response:
     c = workshop.character(number)
-    return Response(obj.write(c), media_type="text/plain", headers=_file_name(c.name, ".obj"))
+    return download(obj.write(c), c.name, ".obj", "text/plain")
 
 
 @router.get("/c/{number}/recipe.json")
 def recipe(workshop: TheWorkshop, number: int) -> Response:
     c = workshop.character(number)
     text = dump_recipe(workshop.recipe(number, c.name))
-    return Response(text, media_type="application/json", headers=_file_name(c.name, "-recipe.json"))
+    return download(text, c.name, "-recipe.json", "application/json")
 
 
 @router.get("/c/{number}/report.json")
@@ -123,11 +138,7 @@ def report(workshop: TheWorkshop, number: int) -> Response:
     bare = [{k: v for k, v in card.items() if k != "picture"} for card in cards]
     c = workshop.character(number)
     body = write_report(c, bare) | {"trials_are_of_this_state": fresh}
-    return Response(
-        json.dumps(body, indent=1, ensure_ascii=False),
-        media_type="application/json",
-        headers=_file_name(c.name, "-report.json"),
-    )
+    return download(json.dumps(body, indent=1, ensure_ascii=False), c.name, "-report.json", "application/json")
 
 
 class Compacted(BaseModel):

@@ -1,0 +1,78 @@
+"""Files into a character, and whole characters out: parts, pictures, textures, the character file."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from fastapi import APIRouter, Form, UploadFile
+from fastapi.responses import Response
+
+from ...core.errors import NotFound
+from ...core.formats.pictures import picture_kind
+from ...core.tolerances import MAX_FILE_BYTES
+from .. import payload
+from .characters import IMMUTABLE, download
+from .deps import TheWorkshop
+
+router = APIRouter(prefix="/api/c/{number}")
+
+
+def _bytes(file: UploadFile) -> tuple[str, bytes]:
+    return file.filename or "", file.file.read(MAX_FILE_BYTES + 1)
+
+
+@router.post("/parts")
+def parts(workshop: TheWorkshop, number: int, file: UploadFile, step: int = Form(0)) -> dict:
+    """More parts from a mesh or an SVG drawing."""
+    return {"position": payload.where(workshop.add_parts(number, *_bytes(file), step or None))}
+
+
+@router.post("/pictures")
+def add_picture(
+    workshop: TheWorkshop, number: int, file: UploadFile, view: Literal["front", "side", "top"] = Form("front"),
+    step: int = Form(0),
+) -> dict:  # fmt: skip
+    return {"position": payload.where(workshop.add_picture(number, *_bytes(file), view, step or None))}
+
+
+@router.post("/texture")
+def set_texture(workshop: TheWorkshop, number: int, file: UploadFile, step: int = Form(0)) -> dict:
+    return {"position": payload.where(workshop.set_texture(number, *_bytes(file), step or None))}
+
+
+@router.get("/pictures/{name}")
+def picture(workshop: TheWorkshop, number: int, name: str, v: str = "") -> Response:
+    """A reference picture's file; `v` is its hash, so that it may be kept."""
+    return _image(workshop, number, f"picture/{name}", v)
+
+
+@router.get("/texture")
+def texture(workshop: TheWorkshop, number: int, v: str = "") -> Response:
+    return _image(workshop, number, "texture", v)
+
+
+def _image(workshop: TheWorkshop, number: int, array: str, v: str) -> Response:
+    c = workshop.character(number)
+    if array not in c.arrays:
+        raise NotFound("There is no such picture.", c.name, "Reload the page.")
+    data = c.arrays[array].tobytes()
+    kept = v == c.arrays.hash_of(array)
+    headers = IMMUTABLE if kept else {"cache-control": "no-store"}
+    return Response(data, media_type=f"image/{picture_kind(data) or 'png'}", headers=headers)
+
+
+@router.get("/export.vonkel")
+def export(workshop: TheWorkshop, number: int) -> Response:
+    """The character whole, with its ledger."""
+    return download(workshop.pack(number), workshop.character(number).name, ".vonkel", "application/zip")
+
+
+@router.post("/duplicate")
+def duplicate(workshop: TheWorkshop, number: int) -> dict:
+    return {"number": workshop.duplicate(number)}
+
+
+@router.post("/archive")
+def archive(workshop: TheWorkshop, number: int, away: bool = True) -> dict:
+    workshop.store.archive(number, away)
+    return {"archived": away}
