@@ -13,6 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from ...core.character import Character, Inputs, opposite_name
 from ...core.errors import BadParameters, VonkelError
+from ...core.joints.edit import descendants
 from ...core.joints.inside import kept_inside
 from ...core.joints.orient import MIRROR
 from ...core.rig import Follower, Pose, RigProgram, compile_rig
@@ -112,6 +113,10 @@ class Session:
         partner = opposite_name(joint.name)
         if asked.get("both", True) and partner != joint.name and partner in c.joint_index:
             places[partner] = (place * MIRROR).tolist()
+        if asked.get("below"):
+            for top in list(places):
+                by = np.array(places[top]) - np.array(c.joint(top).place)
+                places |= {n: (np.array(c.joint(n).place) + by).tolist() for n in descendants(c, top)}
         text = json.dumps({"places": places}).encode()
         text += b" " * (-len(text) % 4)
         return np.array([sequence, len(text)], "<u4").tobytes() + text

@@ -6,6 +6,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from ...core.errors import NotFound
+from ...demo import CAST
 from ...readings import STATIONS
 from .deps import TheWorkshop
 
@@ -15,7 +16,7 @@ router = APIRouter()
 @router.get("/")
 def shelf(request: Request, workshop: TheWorkshop) -> Response:
     characters = [{"row": s, "state": workshop.character(s.id)} for s in workshop.store.characters()]
-    context = {"characters": characters, "bytes_used": workshop.store.bytes_used()}
+    context = {"characters": characters, "bytes_used": workshop.store.bytes_used(), "cast": list(CAST.values())}
     return request.app.state.templates.TemplateResponse(request, "shelf.html", context)
 
 

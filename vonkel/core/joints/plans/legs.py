@@ -90,7 +90,9 @@ def find_leg(character: Character, solid: Solid, branches: list[lm.Tip], centre:
 def lay_leg(sketch: Sketch, leg: Leg) -> None:
     across = (1.0, 0.0, 0.0)
     sketch.put("thigh_L", "hips", leg.hip, "thigh", hinge=across)
-    sketch.put("shin_L", "thigh_L", leg.knee, "shin", hinge=across)
+    n = np.cross(leg.knee - leg.hip, leg.ankle - leg.knee)
+    backward = n[0] < -0.12 * np.linalg.norm(leg.knee - leg.hip) * np.linalg.norm(leg.ankle - leg.knee)
+    sketch.put("shin_L", "thigh_L", leg.knee, "shin", hinge=(-1.0, 0.0, 0.0) if backward else across)
     sketch.put("foot_L", "shin_L", leg.ankle, "foot", hinge=across)
     sketch.put("ball_L", "foot_L", leg.ball, "ball", hinge=across)
     sketch.put("toe_end_L", "ball_L", leg.toe, "toe_end", deforms=False)

@@ -187,7 +187,7 @@ def _trailing_edge(character: Character, root: np.ndarray, bone: np.ndarray, win
     near = (
         (np.abs(off @ bone) < 0.035 * character.size)
         & (off @ down > 0)
-        & (character.points[skin, 0] > 0.3 * wing.shoulder[0])
+        & (character.points[skin, 0] > 1.05 * wing.shoulder[0])
     )
     sheet = np.cross(bone, down)
     near &= np.abs(off @ sheet) < 0.06 * character.size

@@ -6,7 +6,11 @@ import { Live } from "./live.js";
 import { Plate } from "./plate.js";
 import { findingCards, STATIONS } from "./stations.js";
 import { Strip } from "./strip.js";
+import { DRAW } from "./tools/draw.js";
+import { MESH_TOOLS } from "./tools/mesh.js";
+import { PLANS } from "./tools/plan.js";
 
+const TOOLS = { ...MESH_TOOLS, draw: DRAW, plans: PLANS };
 const script = document.querySelector("script[data-number]");
 
 class Bench {
@@ -24,6 +28,7 @@ class Bench {
       onGrab: () => { this.grabbed = structuredClone(this.values); this.trial = ""; },
       onHover: (name) => { if (name !== this.overName) { this.overName = name; this.foot(); } },
       onPickPoint: (index) => STATIONS[this.station].pickPoint?.(this, index),
+      onDragLandmark: (name, place) => this.tool?.drag?.(name, place),
     });
     this.live = new Live(number, {
       onFrame: (frame) => this.takeFrame(frame),
@@ -44,7 +49,10 @@ class Bench {
     if (moved) await this.loadMesh();
     this.live.counts = { points: state.counts.points, joints: state.counts.joints };
     this.plate.setSkeleton(state.joints, state.controls);
-    this.plate.setHidden(new Set(state.parts.flatMap((p, i) => (p.hidden ? [i] : []))));
+    const which = (field) => new Set(state.parts.flatMap((p, i) => (p[field] ? [i] : [])));
+    this.plate.setHidden(which("hidden"), which("locked"));
+    this.plate.setPictures(state.pictures, (q) => `/api/c/${this.number}/pictures/${encodeURIComponent(q.name)}?v=${q.key}`);
+    this.plate.setTexture(state.texture ? `/api/c/${this.number}/texture?v=${state.texture}` : "");
     if (!keepPose) this.values = structuredClone(state.pose.values);
     this.heads();
     this.show();
@@ -57,10 +65,13 @@ class Bench {
     const size = new DataView(data).getUint32(0, true);
     const head = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size)));
     let at = 4 + size;
-    const points = new Float32Array(data, at, 3 * head.points); at += points.byteLength;
-    const triangles = new Uint32Array(data, at, 3 * head.triangles); at += triangles.byteLength;
-    const colours = new Uint8Array(data, at, 3 * head.points); at += colours.byteLength + ((4 - (colours.byteLength % 4)) % 4);
-    this.plate.setMesh({ points, triangles, colours, partOf: new Uint16Array(data, at, head.triangles) });
+    const take = (Kind, count) => { const array = new Kind(data, at, count); at += array.byteLength + ((4 - (array.byteLength % 4)) % 4); return array; };
+    const mesh = { points: take(Float32Array, 3 * head.points), triangles: take(Uint32Array, 3 * head.triangles), colours: take(Uint8Array, 3 * head.points), partOf: take(Uint16Array, head.triangles) };
+    mesh.lines = { ends: take(Uint32Array, 2 * head.lines), partOf: take(Uint16Array, head.lines) };
+    if (head.corners) mesh.corners = { points: take(Uint32Array, head.corners), triangles: take(Uint32Array, 3 * head.triangles), uvs: take(Float32Array, 2 * head.corners), smooth: take(Uint8Array, head.corners) };
+    const same = this.plate.rest?.length === mesh.points.length && this.plate.triangles.length === mesh.triangles.length;
+    this.plate.setMesh(mesh);
+    this.tool?.meshChanged?.(same);
   }
 
   position() { return this.state.position; }
@@ -183,9 +194,10 @@ class Bench {
   dragJoint(name, place, done) {
     const both = this.symmetry !== false;
     this.draggingJoint = !done;
-    this.live.ask({ kind: "joint", step: this.position().step, joint: name, to: place, both });
+    const below = this.carryBelow === true;
+    this.live.ask({ kind: "joint", step: this.position().step, joint: name, to: place, both, below });
     this.lastPlace = place;
-    if (done) this.step("joints.move", { joint: name, place, both_sides: both });
+    if (done) this.step("joints.move", { joint: name, place, both_sides: both, with_children: below });
   }
 
   selectJoint(name) {
@@ -202,8 +214,29 @@ class Bench {
   }
 
   // -- the page ----------------------------------------------------------------------------------------------------
+  /** Take up a tool by name, or none: it gets the plate's clicks, and its panel stands on the right sheet. */
+  useTool(name) {
+    const tool = name ? TOOLS[name] : null;
+    if (this.tool && this.tool !== tool) this.tool.leave(this);
+    this.tool = tool;
+    this.plate.tool = tool && !tool.passive ? tool : null;
+    tool?.enter(this);
+    this.plate.draw();
+    if (this.state) { this.dock(); this.sheets(); }
+  }
+
+  openPlans() { this.useTool("plans"); }
+
+  /** The present pose becomes the rest pose. */
+  async newRest() {
+    const values = structuredClone(this.values);
+    if (!Object.keys(values).length) { toast("Pose the character first, at the Limbs station."); return; }
+    if (await this.step("joints.new_rest", { values })) await this.toRest();
+  }
+
   go(station) {
     if (!STATIONS[station]) return;
+    if (this.tool && this.tool.station !== station) this.useTool(null);
     if (!STATIONS[station].strip) this.trial = "";  // trial poses have no control values to go on from
     this.station = station;
     history.pushState({}, "", `/c/${this.number}/${station}${location.search}`);
@@ -275,7 +308,8 @@ class Bench {
     const scroll = byId("left").scrollTop;
     const typed = new Map([...document.querySelectorAll(".sheet input[type=text][data-keep]")].map((x) => [x.dataset.keep, x.value]));
     byId("left").replaceChildren(...station.left(this));
-    byId("right").replaceChildren(...station.right(this), ...findingCards(this, this.station));
+    const tool = this.tool ? [h("section", { class: "tool" }, h("h2", {}, this.tool.title, h("button", { class: "small quiet", title: "Put the tool down (Esc)", onclick: () => this.useTool(null) }, "Done")), this.tool.hint ? h("p", { class: "soft" }, this.tool.hint) : null, ...this.tool.panel(this).filter(Boolean))] : [];
+    byId("right").replaceChildren(...tool, ...(this.tool ? [] : station.right(this).filter(Boolean)), ...findingCards(this, this.station));
     byId("left").scrollTop = scroll;
     for (const [keep, value] of typed) {  // what was typed but not yet used is not lost when the sheet is drawn anew
       const again = document.querySelector(`[data-keep="${CSS.escape(keep)}"]`);
@@ -290,7 +324,7 @@ class Bench {
     byId("find").onclick = () => this.finder.open();
     byId("ledger-open").onclick = () => this.ledger.toggle();
     for (const a of document.querySelectorAll(".path a")) a.onclick = (e) => { e.preventDefault(); this.go(a.dataset.station); };
-    addEventListener("popstate", () => { this.station = location.pathname.split("/")[3] ?? "model"; this.heads(); this.show(); });
+    addEventListener("popstate", () => { this.useTool(null); this.station = location.pathname.split("/")[3] ?? "model"; this.heads(); this.show(); });
     addEventListener("keydown", (e) => this.key(e));
   }
 
@@ -302,7 +336,10 @@ class Bench {
     } else if (typing) return;
     else if (e.key === "/") { e.preventDefault(); this.finder.open(); }
     else if (e.key === "?") showKeys(this);
-    else if (e.key === "Escape") { this.ledger.hide(); this.plate.setLarge(STATIONS[this.station].large ?? ""); }
+    else if (this.tool?.key?.(e)) e.preventDefault();
+    else if (e.key === "Escape") { if (this.tool) this.useTool(null); else { this.ledger.hide(); this.plate.setLarge(STATIONS[this.station].large ?? ""); } }
+    else if (STATIONS[this.station].key?.[e.key]) { const name = STATIONS[this.station].key[e.key]; this.useTool(this.tool === TOOLS[name] ? null : name); }
+    else if (e.key === "a" && this.station === "joints") { this.plate.axesShown = !this.plate.axesShown; this.plate.draw(); this.dock(); }
     else if (e.key === "b") this.toRest();
     else if (e.key === "l") this.ledger.toggle();
     else if (e.key.startsWith("Arrow") && e.target === this.plate.stage) this.nudge(e);

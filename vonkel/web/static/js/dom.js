@@ -9,7 +9,7 @@ export function h(tag, props = {}, ...children) {
     else if (key in node && key !== "list" && typeof value !== "string") node[key] = value;
     else node.setAttribute(key, value === true ? "" : value);
   }
-  node.append(...children.flat().filter((c) => c !== null && c !== undefined && c !== false));
+  node.append(...children.flat(Infinity).filter((c) => c !== null && c !== undefined && c !== false));
   return node;
 }
 

@@ -22,7 +22,7 @@ export class Ledger {
       h("div", { class: "acts" }, h("h2", {}, "Ledger"), h("button", { class: "small", onclick: () => this.hide() }, "Close")),
       h("p", { class: "soft" }, "Every change, in order. Stand on any of them; what comes after can be done again."),
       h("div", { class: "acts" }, name, h("button", { class: "small", onclick: () => this.milestone(name.value) }, "Set milestone")),
-      ...(milestones.length ? [h("div", { class: "acts" }, milestones.map((m) => h("button", { class: "small quiet", onclick: () => this.stand(m.step) }, `◆ ${m.name}`)))] : []),
+      ...(milestones.length ? [h("div", { class: "acts" }, milestones.flatMap((m) => [h("button", { class: "small quiet", title: "Stand there", onclick: () => this.stand(m.step) }, `◆ ${m.name}`), m.step === at ? null : h("button", { class: "small quiet", title: `Compare ${m.name} with where you stand`, onclick: () => this.compare(m.step, at) }, "compare")]))] : []),
       h("ol", {}, rows.map((r) => this.row(r, at))),
       h("div", { class: "acts" },
         h("a", { href: `/api/c/${this.bench.number}/recipe.json`, download: "" }, "Save as recipe"),
@@ -34,7 +34,7 @@ export class Ledger {
     const here = r.id === at;
     const item = h("li", { class: [r.undone && "undone", here && "here"].filter(Boolean).join(" ") },
       h("span", { class: "fig" }, String(r.number)), h("span", {}, r.sentence),
-      h("span", {}, here ? h("span", { class: "soft" }, "here") : h("button", { title: "Stand on this step", onclick: () => this.stand(r.id) }, "go"),
+      h("span", {}, here ? h("span", { class: "soft" }, "here") : h("button", { title: "Stand on this step", onclick: () => this.stand(r.id) }, "go"), here ? null : h("button", { title: "Compare with where you stand", "aria-label": `Compare step ${r.number} with here`, onclick: () => this.compare(r.id, at) }, "⇄"),
         r.number > 1 && !r.undone ? h("button", { title: "Change this step and do again what followed", onclick: () => { this.editing = this.editing === r.id ? 0 : r.id; this.draw(); } }, "edit") : null));
     if (this.editing === r.id) {
       const text = h("textarea", { "aria-label": "Parameters" });
@@ -42,6 +42,23 @@ export class Ledger {
       item.append(text, h("div", { class: "acts" }, h("button", { class: "mend small", onclick: () => this.edit(r.id, text.value) }, "Do it so, and all after it again")));
     }
     return item;
+  }
+
+  /** Two states side by side: pictures, counts, and what differs in words. */
+  async compare(a, b) {
+    const box = byId("compare"), { bench } = this;
+    let found;
+    try { found = await call("GET", `/api/c/${bench.number}/compare?a=${a}&b=${b}`); } catch (error) { say(error); return; }
+    let turn = 0.5;
+    const picture = (step) => `/api/c/${bench.number}/states/${step}.png?turn=${turn}`;
+    const sides = [a, b].map((step, i) => ({ step, counts: [found.a, found.b][i], title: found.titles[i], image: h("img", { src: picture(step), alt: found.titles[i], width: 420, height: 420 }) }));
+    const about = { points: "points", faces: "faces", parts: "parts", joints: "joints", kits: "kits", controls: "controls", shapes: "shapes" };
+    box.replaceChildren(h("div", { class: "acts" }, h("h2", {}, "Side by side"), h("button", { class: "small", onclick: () => box.close() }, "Close")),
+      h("input", { type: "range", min: -3.14, max: 3.14, step: 0.1, value: "0.5", "aria-label": "turn both figures", onchange: (e) => { turn = Number(e.target.value); for (const s of sides) s.image.src = picture(s.step); } }),
+      h("div", { class: "sides" }, sides.map((s) => h("section", {}, h("h3", {}, s.title), s.image,
+        h("p", { class: "fig" }, Object.entries(about).map(([k, t]) => `${s.counts[k]} ${t}`).join(" · ")), h("button", { class: "small", onclick: () => { box.close(); this.stand(s.step); } }, "Stand there")))),
+      h("ul", {}, found.said.map((line) => h("li", {}, line))));
+    box.showModal();
   }
 
   async edit(step, text) {

@@ -1,21 +1,17 @@
 // The plate: front, side and top drawings on one scale beside a free view, all of the same scene.
 //
 // Events (plain callbacks): onPickJoint(name), onPickControl(name), onPickPoint(index), onDragJoint(name, place, done),
-// onDragControl({control, kind, to | by, done}).  The plate holds no rule of the job: it draws and listens.
+// onDragControl({control, kind, to | by, done}), onDragLandmark(name, place, done).  While a tool is set, clicks and
+// hovers go to it: tool.click(spot), tool.hover(spot), spot = {view, ray, hit, place, metre}.  The plate holds no rule of the job: it draws and listens.
 import * as THREE from "three";
 import { OrbitControls } from "three/orbit";
-import { h, length } from "./dom.js";
+import { h } from "./dom.js";
+import { drawAxes, drawControls, drawJoints, drawMarks, drawWishes } from "./figures.js";
+import { drawGrid, drawPaper, drawPictures, drawTies } from "./paper.js";
+import { FLAT, RULER, dot, plus, rotated, toSegment } from "./sheet.js";
 import { MODES, hitMesh, makeMaterial, writeNormals } from "./shade.js";
 
-const INK = "#22303c", EMBER = "#c8481a", SIDES = { L: "#1b7471", R: "#7a3b76", C: "#8a5e12" };
-const FLAT = {
-  front: { right: [1, 0, 0], up: [0, 1, 0], out: [0, 0, 1] },
-  side: { right: [0, 0, -1], up: [0, 1, 0], out: [1, 0, 0] },
-  top: { right: [1, 0, 0], up: [0, 0, -1], out: [0, 1, 0] },
-};
-const dot = (a, b) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2];
-const plus = (a, b, s = 1) => [a[0] + s * b[0], a[1] + s * b[1], a[2] + s * b[2]];
-const RULER = 44;
+const DOCK = 56;
 
 export class Plate {
   constructor(stage, events) {
@@ -40,7 +36,11 @@ export class Plate {
     this.orbit.addEventListener("change", () => this.draw());
     this.large = "";
     this.layers = { joints: true, controls: false };
-    this.tool = "move";
+    this.grip = "move";  // what dragging a control does: move or turn
+    this.tool = null;
+    this.wishes = []; this.landmarks = [];
+    this.pictures = []; this.pictureFiles = new Map();
+    this.axesShown = false;
     this.joints = []; this.controls = []; this.children = new Map();
     this.frames = null; this.controlFrames = null;
     this.selected = { joint: "", control: "" };
@@ -66,34 +66,53 @@ export class Plate {
   }
 
   // -- what is shown ----------------------------------------------------------------------------------------------
-  setMesh({ points, triangles, colours, partOf }) {
-    this.rest = points; this.triangles = triangles; this.partOf = partOf; this.points = points;
-    const count = points.length / 3;
+  /** `corners`: where one point is drawn with several corners, {points, triangles, uvs, smooth}; `lines`: {ends, partOf}. */
+  setMesh({ points, triangles, colours, partOf, corners = null, lines = null }) {
+    this.rest = points; this.triangles = triangles; this.partOf = partOf; this.points = points; this.corners = corners;
+    const drawn = corners ? corners.points : null, count = drawn ? drawn.length : points.length / 3;
     const geometry = new THREE.BufferGeometry();
     const buffer = (array, size) => { const b = new THREE.BufferAttribute(array, size); b.setUsage(THREE.DynamicDrawUsage); return b; };
-    geometry.setAttribute("position", buffer(new Float32Array(points), 3));
+    let tint = colours;
+    if (drawn) { tint = new Uint8Array(3 * count); for (let i = 0; i < count; i++) for (let k = 0; k < 3; k++) tint[3 * i + k] = colours[3 * drawn[i] + k]; }
+    geometry.setAttribute("position", buffer(new Float32Array(3 * count), 3));
     geometry.setAttribute("normal", buffer(new Float32Array(3 * count), 3));
-    geometry.setAttribute("tint", new THREE.BufferAttribute(new Uint8Array(colours), 3, true));
+    geometry.setAttribute("tint", new THREE.BufferAttribute(new Uint8Array(tint), 3, true));
     geometry.setAttribute("value", buffer(new Float32Array(count), 1));
-    geometry.setIndex(new THREE.BufferAttribute(triangles, 1));
+    geometry.setAttribute("uv", new THREE.BufferAttribute(corners ? corners.uvs : new Float32Array(2 * count), 2));
+    this.drawnTriangles = corners ? corners.triangles : triangles;
+    geometry.setIndex(new THREE.BufferAttribute(this.drawnTriangles, 1));
     geometry.boundingSphere = new THREE.Sphere(new THREE.Vector3(), 1e6);
     if (this.mesh) { this.scene.remove(this.mesh); this.mesh.geometry.dispose(); }
     this.mesh = new THREE.Mesh(geometry, this.material);
     this.mesh.frustumCulled = false;
     this.scene.add(this.mesh);
+    this.setLines(lines);
+    this.pointNormals = corners ? new Float32Array(points.length) : null;
     this.box = new THREE.Box3().setFromArray(points);
     this.setPoints(points);
     this.layout(); this.home();
   }
 
+  setLines(lines) {
+    if (this.strokes) { this.scene.remove(this.strokes); this.strokes.geometry.dispose(); this.strokes = null; }
+    this.lineEnds = lines?.ends ?? new Uint32Array(); this.linePart = lines?.partOf ?? new Uint16Array();
+    if (!this.lineEnds.length) return;
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(3 * this.lineEnds.length), 3));
+    this.strokes = new THREE.LineSegments(geometry, new THREE.LineBasicMaterial({ color: 0x22303c }));
+    this.strokes.frustumCulled = false;
+    this.scene.add(this.strokes);
+  }
+
   /** Which parts are hidden: their triangles are left out of the drawing. */
-  setHidden(hidden) {
+  setHidden(hidden, locked = new Set()) {
     this.hiddenParts = hidden;
+    this.outOfReach = new Set([...hidden, ...locked]);  // what a click can't grab
     if (!this.mesh) return;
-    let index = this.triangles;
+    let index = this.drawnTriangles;
     if (hidden.size) {
       const keep = [];
-      for (let t = 0; t < this.partOf.length; t++) if (!hidden.has(this.partOf[t])) keep.push(this.triangles[3 * t], this.triangles[3 * t + 1], this.triangles[3 * t + 2]);
+      for (let t = 0; t < this.partOf.length; t++) if (!hidden.has(this.partOf[t])) keep.push(index[3 * t], index[3 * t + 1], index[3 * t + 2]);
       index = new Uint32Array(keep);
     }
     this.mesh.geometry.setIndex(new THREE.BufferAttribute(index, 1));
@@ -102,10 +121,24 @@ export class Plate {
 
   setPoints(points) {
     this.points = points;
-    const g = this.mesh.geometry;
-    g.attributes.position.array.set(points);
-    writeNormals(points, this.triangles, g.attributes.normal.array);
+    const g = this.mesh.geometry, position = g.attributes.position.array, normal = g.attributes.normal.array;
+    if (!this.corners) {
+      position.set(points);
+      writeNormals(points, this.triangles, normal);
+    } else {
+      const { points: from, smooth, triangles } = this.corners;
+      for (let i = 0; i < from.length; i++) { const k = 3 * from[i], m = 3 * i; position[m] = points[k]; position[m + 1] = points[k + 1]; position[m + 2] = points[k + 2]; }
+      writeNormals(position, triangles, normal);  // right for hard corners; smooth ones take their point's
+      writeNormals(points, this.triangles, this.pointNormals);
+      const n = this.pointNormals;
+      for (let i = 0; i < from.length; i++) if (smooth[i]) { const k = 3 * from[i], m = 3 * i; normal[m] = n[k]; normal[m + 1] = n[k + 1]; normal[m + 2] = n[k + 2]; }
+    }
     g.attributes.position.needsUpdate = g.attributes.normal.needsUpdate = true;
+    if (this.strokes) {
+      const at = this.strokes.geometry.attributes.position;
+      this.lineEnds.forEach((p, i) => { const away = this.hiddenParts.has(this.linePart[i >> 1]); for (let k = 0; k < 3; k++) at.array[3 * i + k] = away ? 0 : points[3 * p + k]; });
+      at.needsUpdate = true;
+    }
     this.draw();
   }
 
@@ -113,8 +146,32 @@ export class Plate {
   setValues(values, shading = "clay") {
     this.material.uniforms.mode.value = values ? MODES.ramp : MODES[shading];
     if (values && this.mesh) {
-      this.mesh.geometry.attributes.value.array.set(values);
+      const out = this.mesh.geometry.attributes.value.array;
+      if (!this.corners) out.set(values);
+      else this.corners.points.forEach((p, i) => { out[i] = values[p]; });
       this.mesh.geometry.attributes.value.needsUpdate = true;
+    }
+    this.draw();
+  }
+
+  /** A picture for the texture shading, or null. */
+  setTexture(url) {
+    if (url === this.textureUrl) return;
+    this.textureUrl = url;
+    const u = this.material.uniforms;
+    u.map.value = null;
+    if (url) new THREE.TextureLoader().load(url, (t) => { t.flipY = false; t.colorSpace = THREE.NoColorSpace; u.map.value = t; this.draw(); });
+  }
+
+  /** Reference pictures: their places, and their files loaded once. */
+  setPictures(pictures, urlOf) {
+    this.pictures = pictures;
+    for (const q of pictures) {
+      if (this.pictureFiles.has(q.key)) continue;
+      const image = new Image();
+      image.onload = () => this.draw();
+      image.src = urlOf(q);
+      this.pictureFiles.set(q.key, image);
     }
     this.draw();
   }
@@ -184,13 +241,13 @@ export class Plate {
 
   rectFor(name, w, high) {
     if (this.large) return this.large === name ? { x: 0, y: 0, w, h: high } : null;
-    const s = this.sizes();
+    const s = this.sizes(), room = high - DOCK;  // the tools lie over the lower edge
     const split = Math.min(Math.max((w - RULER) * (s.x / (s.x + s.z)), 0.30 * w), 0.62 * w);
-    const row = Math.min(Math.max(high * (s.y / (s.y + s.z)), 0.45 * high), 0.62 * high);
+    const row = Math.min(Math.max(room * (s.y / (s.y + s.z)), 0.45 * room), 0.62 * room);
     return {
       front: { x: RULER, y: 0, w: split, h: row }, side: { x: RULER + split, y: 0, w: w - RULER - split, h: row },
-      top: { x: RULER, y: row, w: split, h: high - row },
-      free: { x: RULER + split + 2, y: row + 4, w: w - RULER - split - 8, h: high - row - 10 },
+      top: { x: RULER, y: row, w: split, h: room - row },
+      free: { x: RULER + split + 2, y: row + 4, w: w - RULER - split - 8, h: room - row - 8 },
     }[name];
   }
 
@@ -299,12 +356,31 @@ export class Plate {
     return [plus(p, f.out, 50), f.out.map((k) => -k)];
   }
 
+  /** What a click or hover at a place of a view means for a tool. */
+  spot(name, x, y) {
+    const ray = this.ray(name, x, y), hit = this.mesh ? hitMesh(...ray, this.points, this.triangles, this.outOfReach ?? this.hiddenParts, this.partOf) : null;
+    const place = hit ? plus(ray[0], ray[1], hit.distance) : null;
+    const [ax, ay] = [this.unproject(name, place ?? this.focus, 0, 0), this.unproject(name, place ?? this.focus, 1, 0)];
+    return { view: name, x, y, ray, hit, place, metre: Math.hypot(...plus(ay, ax, -1)) };
+  }
+
+  nearestLandmark(name, x, y, within = 11) {
+    let best = within, found = null;
+    for (const m of this.landmarks) {
+      const [px, py] = this.project(name, m.place), d = Math.hypot(px - x, py - y);
+      if (d < best) { best = d; found = m; }
+    }
+    return found;
+  }
+
   hover(event, name) {
     if (this.dragging) return;
     const [x, y] = this.at(event);
-    const c = this.layers.controls && !this.controlsAway ? this.nearestControl(name, x, y) : -1;
-    const j = c < 0 && this.layers.joints ? this.nearestJoint(name, x, y) : -1;
-    const now = c >= 0 ? this.controls[c].name : j >= 0 ? this.joints[j].name : "";
+    const m = this.landmarks.length ? this.nearestLandmark(name, x, y) : null;
+    if (this.tool && !m) { this.tool.hover?.(this.spot(name, x, y)); this.views[name].div.style.cursor = "crosshair"; return; }
+    const c = !m && this.layers.controls && !this.controlsAway ? this.nearestControl(name, x, y) : -1;
+    const j = !m && c < 0 && this.layers.joints ? this.nearestJoint(name, x, y) : -1;
+    const now = m ? m.name : c >= 0 ? this.controls[c].name : j >= 0 ? this.joints[j].name : "";
     if (now !== this.hovered) { this.hovered = now; this.draw(); }
     this.views[name].div.style.cursor = now ? "grab" : "";
     this.events.onHover?.(now);
@@ -315,13 +391,23 @@ export class Plate {
     this.stage.focus({ preventScroll: true });
     const [x, y] = this.at(event);
     if (event.button === 0 && !event.shiftKey) {
+      const m = this.landmarks.length ? this.nearestLandmark(name, x, y) : null;
+      if (m) {
+        const start = m.place;
+        return this.follow(event, (dx, dy, done) => this.events.onDragLandmark(m.name, this.unproject(name, start, dx, dy), done));
+      }
+      if (this.tool) {
+        event.preventDefault(); event.stopImmediatePropagation();
+        this.tool.click(this.spot(name, x, y));
+        return;
+      }
       const c = this.layers.controls && !this.controlsAway ? this.nearestControl(name, x, y) : -1;
       if (c >= 0) return this.dragControl(event, name, c);
       const j = this.layers.joints ? this.nearestJoint(name, x, y) : -1;
       if (j >= 0) return this.dragJoint(event, name, j);
       if (this.events.onPickPoint && this.mesh) {
-        const hit = hitMesh(...this.ray(name, x, y), this.points, this.triangles, this.hiddenParts, this.partOf);
-        if (hit) this.events.onPickPoint(hit.point);
+        const hit = hitMesh(...this.ray(name, x, y), this.points, this.triangles, this.outOfReach ?? this.hiddenParts, this.partOf);
+        if (hit) this.events.onPickPoint(hit.point, hit);
       }
     }
     if (name !== "free") this.pan(event, name);
@@ -363,7 +449,7 @@ export class Plate {
     const c = this.controls[i], start = this.controlPlace(i);
     const moves = c.channels.some((k) => k.kind === "move"), turns = c.channels.some((k) => k.kind === "turn");
     this.events.onPickControl(c.name);
-    const turning = turns && (!moves || this.tool === "turn");
+    const turning = turns && (!moves || this.grip === "turn");
     if (!turning && !moves) return;
     const [x0, y0] = this.at(event), [cx, cy] = this.project(name, start), axes = this.axes(name);
     this.events.onGrab(c.name);
@@ -425,8 +511,9 @@ export class Plate {
     gl.clear();
     for (const pen of [this.over, this.under]) pen.clearRect(0, 0, this.width, this.high);
     this.pen = this.under;
-    if (!this.large) this.paper();
-    else if (this.large !== "free") this.grid(this.large, this.views[this.large].rect);
+    for (const [name, { rect }] of Object.entries(this.views)) if (rect && name !== "free") drawPictures(this, name, rect);
+    if (!this.large) drawPaper(this);
+    else if (this.large !== "free") drawGrid(this, this.large, this.views[this.large].rect);
     this.pen = this.over;
     for (const [name, { rect }] of Object.entries(this.views)) {
       if (!rect) continue;
@@ -441,12 +528,14 @@ export class Plate {
       this.pen.beginPath();
       this.pen.rect(rect.x, rect.y, rect.w, rect.h);
       this.pen.clip();
-      if (this.marked.length) this.drawMarks(name);
-      if (this.layers.joints) this.drawJoints(name);
-      if (this.layers.controls && !this.controlsAway) this.drawControls(name);
+      if (this.marked.length) drawMarks(this, name);
+      if (this.layers.joints && this.axesShown) drawAxes(this, name);
+      if (this.layers.joints) drawJoints(this, name);
+      if (this.layers.controls && !this.controlsAway) drawControls(this, name);
+      if (this.wishes.length || this.landmarks.length) drawWishes(this, name);
       this.pen.restore();
     }
-    if (!this.large) this.tie();
+    if (!this.large) drawTies(this);
   }
 
   aimFlat(name, rect) {
@@ -459,131 +548,4 @@ export class Plate {
     c.updateMatrixWorld();
   }
 
-  /** Ruled paper under the drawings, the height ruler, the ground and the figure's height. */
-  paper() {
-    const { front, side, top } = this.views;
-    this.grid("front", front.rect); this.grid("side", side.rect); this.grid("top", top.rect);
-    const pen = this.pen, r = front.rect, end = side.rect.x + side.rect.w;
-    pen.font = "14px 'Atkinson Mono', monospace";
-    pen.fillStyle = "#56636c"; pen.textAlign = "right"; pen.textBaseline = "middle";
-    const step = this.step() * 2;
-    for (const v of ticks(this.focus[1], r.h / this.scale, step)) {
-      const y = this.project("front", [0, v, 0])[1];
-      if (y > 26 && y < r.h - 4) pen.fillText(String(Math.round(v * 100)), RULER - 8, y);
-    }
-    if (!this.box) return;
-    const low = this.project("front", [0, this.box.min.y, 0])[1], high = this.project("front", [0, this.box.max.y, 0])[1];
-    pen.strokeStyle = INK; pen.lineWidth = 1.5;
-    if (low < r.h) { pen.beginPath(); pen.moveTo(r.x, low); pen.lineTo(end, low); pen.stroke(); }
-    pen.setLineDash([5, 4]); pen.strokeStyle = EMBER; pen.lineWidth = 1;
-    pen.beginPath(); pen.moveTo(r.x, high); pen.lineTo(end, high); pen.stroke(); pen.setLineDash([]);
-    pen.fillStyle = EMBER; pen.textAlign = "right"; pen.textBaseline = "bottom";
-    pen.fillText(length(this.box.max.y - this.box.min.y), end - 10, high - 3);
-  }
-
-  step() {
-    const wanted = 26 / this.scale;
-    return [0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10].find((s) => s >= wanted) ?? 20;
-  }
-
-  grid(name, rect) {
-    const pen = this.pen, f = FLAT[name], step = this.step();
-    pen.lineWidth = 1; pen.strokeStyle = "rgba(200, 186, 160, .33)";
-    pen.beginPath();
-    for (const axis of ["right", "up"]) {
-      const k = f[axis].findIndex((v) => v !== 0), span = (axis === "right" ? rect.w : rect.h) / this.scale;
-      for (const v of ticks(this.focus[k], span, step)) {
-        const p = [...this.focus]; p[k] = v;
-        const [x, y] = this.project(name, p);
-        if (axis === "right" && x > rect.x && x < rect.x + rect.w) { pen.moveTo(x, rect.y); pen.lineTo(x, rect.y + rect.h); }
-        if (axis === "up" && y > rect.y && y < rect.y + rect.h) { pen.moveTo(rect.x, y); pen.lineTo(rect.x + rect.w, y); }
-      }
-    }
-    pen.stroke();
-  }
-
-  /** Dotted lines that tie the chosen joint together across the drawings. */
-  tie() {
-    const i = this.index?.get(this.selected.joint);
-    if (i === undefined || !this.layers.joints) return;
-    const p = this.jointPlace(i), a = this.project("front", p), b = this.project("side", p), c = this.project("top", p), pen = this.pen;
-    pen.setLineDash([2, 4]); pen.strokeStyle = EMBER; pen.lineWidth = 1;
-    pen.beginPath(); pen.moveTo(a[0], a[1]); pen.lineTo(b[0], b[1]); pen.moveTo(a[0], a[1]); pen.lineTo(c[0], c[1]); pen.stroke();
-    pen.setLineDash([]);
-  }
-
-  drawJoints(name) {
-    const pen = this.pen, at = this.joints.map((_, i) => this.project(name, this.jointPlace(i)));
-    this.joints.forEach((j, i) => {
-      const p = j.parent ? this.index.get(j.parent) : undefined;
-      if (p === undefined) return;
-      const [x0, y0] = at[p], [x1, y1] = at[i], n = Math.hypot(x1 - x0, y1 - y0);
-      if (n < 3) return;
-      const w = Math.min(Math.max(0.11 * n, 2), 8), ux = -(y1 - y0) / n, uy = (x1 - x0) / n;
-      const mx = x0 + 0.46 * (x1 - x0), my = y0 + 0.46 * (y1 - y0);
-      const colour = SIDES[j.side];
-      pen.beginPath(); pen.moveTo(x0, y0);
-      pen.quadraticCurveTo(mx + 2 * w * ux, my + 2 * w * uy, x1, y1);
-      pen.quadraticCurveTo(mx - 2 * w * ux, my - 2 * w * uy, x0, y0);
-      pen.fillStyle = colour + (j.role === "eye" ? "14" : "38"); pen.fill();
-      pen.strokeStyle = colour; pen.lineWidth = 1.2; pen.stroke();
-    });
-    this.joints.forEach((j, i) => {
-      const [x, y] = at[i], chosen = j.name === this.selected.joint, over = j.name === this.hovered;
-      if (chosen) this.tick(name, i, x, y);
-      pen.beginPath(); pen.arc(x, y, chosen ? 6.5 : over ? 5 : j.deforms ? 3.4 : 2.4, 0, 7);
-      pen.fillStyle = "#fffdf8"; pen.fill();
-      pen.strokeStyle = chosen || over ? EMBER : SIDES[j.side]; pen.lineWidth = chosen ? 3 : 1.6; pen.stroke();
-    });
-  }
-
-  /** The chosen joint's second axis: the hinge about which it bends. */
-  tick(name, i, x, y) {
-    const j = this.joints[i];
-    const hinge = this.frames ? [2, 6, 10].map((k) => this.frames[12 * i + k]) : rotated(j.turn, [0, 0, 1]);
-    const place = this.jointPlace(i), [tx, ty] = this.project(name, plus(place, hinge, 0.035 * this.sizes().y));
-    this.pen.beginPath(); this.pen.moveTo(x, y); this.pen.lineTo(tx, ty);
-    this.pen.strokeStyle = EMBER; this.pen.lineWidth = 2; this.pen.stroke();
-  }
-
-  drawControls(name) {
-    const pen = this.pen;
-    this.controls.forEach((c, i) => {
-      if (!this.showsControl(i)) return;
-      const line = this.controlLine(i).map((p) => this.project(name, p));
-      const chosen = c.name === this.selected.control, over = c.name === this.hovered;
-      pen.beginPath();
-      line.forEach(([x, y], k) => (k ? pen.lineTo(x, y) : pen.moveTo(x, y)));
-      pen.closePath();
-      pen.lineWidth = chosen || over ? 5 : 3.6; pen.strokeStyle = "rgba(255, 253, 248, .75)"; pen.stroke();
-      pen.lineWidth = chosen ? 3 : over ? 2.6 : 1.7; pen.strokeStyle = chosen || over ? EMBER : SIDES[c.side]; pen.stroke();
-    });
-  }
-
-  drawMarks(name) {
-    const pen = this.pen;
-    pen.fillStyle = "rgba(200, 72, 26, .85)";
-    for (const p of this.marked) {
-      const [x, y] = this.project(name, [this.points[3 * p], this.points[3 * p + 1], this.points[3 * p + 2]]);
-      pen.beginPath(); pen.arc(x, y, 2.6, 0, 7); pen.fill();
-    }
-  }
-}
-
-function ticks(middle, span, step) {
-  const out = [];
-  for (let v = Math.ceil((middle - span / 2) / step) * step; v <= middle + span / 2; v += step) out.push(v);
-  return out;
-}
-
-function toSegment(x, y, a, b) {
-  const dx = b[0] - a[0], dy = b[1] - a[1];
-  const t = Math.min(Math.max(((x - a[0]) * dx + (y - a[1]) * dy) / (dx * dx + dy * dy || 1), 0), 1);
-  return Math.hypot(x - a[0] - t * dx, y - a[1] - t * dy);
-}
-
-/** A vector turned by a quaternion (w, x, y, z). */
-export function rotated([w, x, y, z], [a, b, c]) {
-  const tx = 2 * (y * c - z * b), ty = 2 * (z * a - x * c), tz = 2 * (x * b - y * a);
-  return [a + w * tx + y * tz - z * ty, b + w * ty + z * tx - x * tz, c + w * tz + x * ty - y * tx];
 }

@@ -1,7 +1,7 @@
 // How the mesh is drawn: paper-like light, the model's own colours, clay, or a value along the ember ramp.
 import * as THREE from "three";
 
-export const MODES = { colours: 0, clay: 1, ramp: 2 };
+export const MODES = { colours: 0, clay: 1, ramp: 2, texture: 3, checker: 4 };
 
 const vertex = `
 attribute vec3 tint;
@@ -9,16 +9,20 @@ attribute float value;
 varying vec3 vNormal;
 varying vec3 vTint;
 varying float vValue;
+varying vec2 vPlace;
 void main() {
   vNormal = normalize(normalMatrix * normal);
   vTint = tint;
   vValue = value;
+  vPlace = uv;
   gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
 }`;
 
 const fragment = `
 uniform int mode;
 uniform float fade;
+uniform sampler2D map;
+varying vec2 vPlace;
 varying vec3 vNormal;
 varying vec3 vTint;
 varying float vValue;
@@ -31,7 +35,12 @@ vec3 ramp(float t) {
 void main() {
   vec3 n = normalize(vNormal);
   if (!gl_FrontFacing) n = -n;
-  vec3 base = mode == 0 ? vTint : mode == 1 ? CLAY : ramp(vValue);
+  vec3 base = mode == 0 ? vTint : mode == 1 ? CLAY : mode == 3 ? mix(CLAY, texture2D(map, vPlace).rgb, 0.85) : ramp(vValue);
+  if (mode == 4) {  // squares of 1/32 of the layout, every fourth line stronger
+    vec2 cell = floor(vPlace * 32.0);
+    base = mix(vec3(.93, .89, .81), vec3(.55, .62, .62), mod(cell.x + cell.y, 2.0));
+    if (mod(cell.x, 8.0) < 0.5 || mod(cell.y, 8.0) < 0.5) base *= 0.84;
+  }
   if (mode == 2) {
     float width = fwidth(vValue) * 1.2 + 1e-5;
     for (int i = 1; i < 4; i++) base *= 1.0 - 0.5 * (1.0 - smoothstep(0.0, width, abs(vValue - 0.25 * float(i))));
@@ -46,7 +55,7 @@ void main() {
 export function makeMaterial() {
   return new THREE.ShaderMaterial({
     vertexShader: vertex, fragmentShader: fragment, side: THREE.DoubleSide,
-    uniforms: { mode: { value: MODES.colours }, fade: { value: 0 } },
+    uniforms: { mode: { value: MODES.colours }, fade: { value: 0 }, map: { value: null } },
   });
 }
 
@@ -88,5 +97,5 @@ export function hitMesh(origin, way, points, triangles, hidden, partOf) {
   }
   if (hit < 0) return null;
   const corner = 1 - bu - bv >= bu && 1 - bu - bv >= bv ? 0 : bu >= bv ? 1 : 2;
-  return { point: triangles[hit + corner], distance: best };
+  return { point: triangles[hit + corner], triangle: hit / 3, distance: best };
 }

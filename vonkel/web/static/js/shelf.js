@@ -29,9 +29,16 @@ form.addEventListener("drop", (event) => {
   bringIn(data);
 });
 
-byId("demo").addEventListener("click", async () => {
-  try { location.href = `/c/${(await call("POST", "/api/demo")).number}/model`; } catch (error) { say(error); }
-});
+for (const button of document.querySelectorAll("[data-demo]")) {
+  button.addEventListener("click", async () => {
+    try { location.href = `/c/${(await call("POST", `/api/demo?who=${encodeURIComponent(button.dataset.demo)}`)).number}/model`; } catch (error) { say(error); }
+  });
+}
+for (const [kind, path] of [["duplicate", (d) => `/api/c/${d.duplicate}/duplicate`], ["archive", (d) => `/api/c/${d.archive}/archive?away=${!d.back}`]]) {
+  for (const button of document.querySelectorAll(`[data-${kind}]`)) {
+    button.addEventListener("click", async () => { try { await call("POST", path(button.dataset)); location.reload(); } catch (error) { say(error); } });
+  }
+}
 
 byId("compact").addEventListener("click", async () => {
   try {
@@ -42,7 +49,7 @@ byId("compact").addEventListener("click", async () => {
 
 for (const button of document.querySelectorAll("[data-delete]")) {
   button.addEventListener("click", async () => {
-    if (!confirm(`Take ${button.dataset.name} off the shelf? Its ledger goes too; this can't be undone.`)) return;
+    if (!confirm(`Throw ${button.dataset.name} away? Its ledger goes too; this can't be undone.`)) return;
     try { await call("DELETE", `/api/c/${button.dataset.delete}`); location.reload(); } catch (error) { say(error); }
   });
 }

@@ -1,0 +1,98 @@
+// What the stations' sheets share: rows, fields, folds, findings with their mends, the hierarchy.
+import { h, plainName, tag } from "../dom.js";
+
+export const ROLES = { skin: "skin", eye: "eye", teeth: "teeth", tongue: "tongue", rigid: "rigid part", prop: "prop", line: "drawn line" };
+export const pairs = (...rows) => h("dl", { class: "pairs" }, rows.filter(Boolean).flatMap(([k, v]) => [h("dt", {}, k), h("dd", {}, v)]));
+export const button = (label, act, kind = "") => h("button", { class: kind, onclick: act }, label);
+
+/** The findings of a station, each with its mend. */
+export function findingCards(bench, station) {
+  const found = bench.state.findings.filter((f) => station === "handover" || f.station === station);
+  if (!found.length) return [h("h3", {}, "Findings here"), h("p", { class: "calm" }, "Nothing found.")];
+  return [h("h3", {}, station === "handover" ? "All findings" : "Findings here"), ...found.map((f) => findingCard(bench, f))];
+}
+
+function findingCard(bench, f) {
+  const acts = [];
+  if (f.mend) acts.push(button(f.mend.label, () => bench.step(f.mend.step, f.mend.params), "mend small"));
+  if (f.joints.length || f.points.length) acts.push(button("Show", () => showFinding(bench, f), "small"));
+  if (bench.station !== f.station) acts.push(button("Go there", () => bench.go(f.station), "small"));
+  return h("div", { class: `finding ${f.level}` }, h("strong", {}, f.title), f.detail ? h("p", {}, f.detail) : null, acts.length ? h("div", { class: "acts" }, acts) : null);
+}
+
+function showFinding(bench, f) {
+  if (f.joints.length) bench.selectJoint(f.joints[0]);
+  bench.plate.marked = f.points;
+  if (f.points.length) {
+    const p = bench.plate.points, i = f.points[0];
+    bench.plate.lookAt([p[3 * i], p[3 * i + 1], p[3 * i + 2]]);
+  }
+  bench.plate.draw();
+}
+
+// -- lists ---------------------------------------------------------------------------------------------------------
+export function filtered(bench, key, placeholder) {
+  return h("input", {
+    type: "search", placeholder, "data-keep": key, value: bench[key] ?? "", "aria-label": placeholder,
+    oninput: (e) => { bench[key] = e.target.value; bench.sheets(); },
+  });
+}
+
+/** Joints in their hierarchy; `extra(joint)` adds what stands at the right of a row; `hang(joint, parent)` takes drops. */
+export function hierarchy(bench, extra = () => null, hang = null) {
+  const children = group(bench.state.joints), words = (bench.jointFilter ?? "").toLowerCase(), rows = [];
+  const drop = (j) => (hang ? {
+    draggable: true,
+    ondragstart: (e) => e.dataTransfer.setData("text/plain", j.name),
+    ondragover: (e) => { e.preventDefault(); e.currentTarget.classList.add("over"); },
+    ondragleave: (e) => e.currentTarget.classList.remove("over"),
+    ondrop: (e) => { e.preventDefault(); e.currentTarget.classList.remove("over"); const name = e.dataTransfer.getData("text/plain"); if (name && name !== j.name) hang(name, j.name); },
+  } : {});
+  const walk = (parent, depth) => {
+    for (const j of children.get(parent) ?? []) {
+      if (!words || j.name.toLowerCase().replaceAll("_", " ").includes(words)) {
+        rows.push(h("li", { style: `padding-left:${Math.min(depth, 12) * 7}px` },
+          h("button", { "aria-selected": String(bench.plate.selected.joint === j.name), "data-joint": j.name, "data-keep": `j-${j.name}`, onclick: () => bench.selectJoint(j.name), ...drop(j) },
+            tag(j.side), h("span", { class: j.deforms ? "grow" : "grow helper" }, plainName(j.name)), extra(j))));
+      }
+      walk(j.name, depth + 1);
+    }
+  };
+  walk(null, 0);
+  return h("ul", { class: "rows", role: "listbox", "aria-label": "Joints" }, rows);
+}
+
+function group(joints) {
+  const map = new Map();
+  for (const j of joints) map.set(j.parent, [...(map.get(j.parent) ?? []), j]);
+  return map;
+}
+
+export const noJoints = (bench) => [
+  h("p", { class: "empty" }, "No joints yet. A plan finds them by the shape; or draw chains yourself."),
+  h("div", { class: "acts" }, button("Choose a plan", () => { bench.go("joints"); bench.openPlans(); }, "mend")),
+];
+
+export const numberField = (label, value, unit, set, step = 0.1) =>
+  h("input", { type: "number", value: String(value), step, title: unit, "aria-label": `${label}, ${unit}`, "data-keep": `n-${label}`, onchange: (e) => { if (e.target.value !== "") set(Number(e.target.value)); } });
+
+/** A part of a sheet that folds away; what was open stays open. */
+export function fold(bench, title, ...inside) {
+  bench.folds ??= new Map();
+  const node = h("details", { class: "fold", ontoggle: (e) => bench.folds.set(title, e.target.open) }, h("summary", {}, title), ...inside);
+  if (bench.folds.get(title)) node.open = true;
+  return node;
+}
+
+/** A field whose value is used when a button beside it is pressed. */
+export const plain = (label, value, attributes = {}) => h("input", { type: "number", value: String(value), "aria-label": label, "data-keep": `p-${label}`, ...attributes });
+
+/** A row of choices of which one is on. */
+export const choices = (options, now, act) => h("div", { class: "choices" }, Object.entries(options).map(([key, words]) =>
+  h("button", { class: "small", "aria-pressed": String(key === now), onclick: () => act(key) }, words)));
+
+/** A hidden file field and the button that opens it. */
+export function fileButton(label, accept, act) {
+  const file = h("input", { type: "file", accept, hidden: true, "aria-label": label, onchange: () => { if (file.files.length) act(file.files[0]); } });
+  return [file, h("button", { class: "small", onclick: () => file.click() }, label)];
+}
