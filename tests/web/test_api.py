@@ -95,7 +95,9 @@ def test_state_mesh_and_undo(client, number):
     assert client.post(f"/api/c/{number}/undo", json=at).status_code == 409
     assert client.post(f"/api/c/{number}/undo", json=moved).json()["position"] == state["position"]
     rows = client.get(f"/api/c/{number}/ledger").json()["rows"]
-    assert [r["undone"] for r in rows] == [False, True] and rows[1]["sentence"] == "Set the height to 200 cm: everything × 2"
+    assert [r["undone"] for r in rows] == [False, True] and rows[1][
+        "sentence"
+    ] == "Set the height to 200 cm: everything × 2"
 
 
 def test_shapes_with_another_point_count_are_told(client, number):

@@ -28,7 +28,9 @@ def compare(a: Character, b: Character) -> dict[str, Any]:
     far_moved = {n: d for n, d in moved.items() if d > 1e-9}
     if far_moved:
         most = max(far_moved, key=lambda n: far_moved[n])
-        said.append(f"{len(far_moved)} joints moved, {most} the farthest: {100 * far_moved[most]:.1f} cm")
+        said.append(
+            f"{len(far_moved)} joint{'s' if len(far_moved) > 1 else ''} moved, {most} the farthest: {100 * far_moved[most]:.1f} cm"
+        )
     said += _by_name("kit", {k.name: k for k in a.kits}, {k.name: k for k in b.kits}, ("kind", "joints", "options"))
     said += _by_name("shape", {s.name: s for s in a.shapes}, {s.name: s for s in b.shapes}, ("low", "high"))
     if (a.skin is None) != (b.skin is None):

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
-ROLES = (("eye", ("eye",)), ("teeth", ("teeth", "tooth", "gum")), ("tongue", ("tongue",)), ("prop", ("lantern", "hook", "stud")))
+ROLES = (
+    ("eye", ("eye",)),
+    ("teeth", ("teeth", "tooth", "gum")),
+    ("tongue", ("tongue",)),
+    ("prop", ("lantern", "hook", "stud")),
+)
 NOT_EYES = ("brow", "lid", "lash")
 PALETTE = ("#c9a679", "#9fb3a5", "#b58f7b", "#8fa3b3", "#c4b27a", "#a88fa8")
 

@@ -221,12 +221,13 @@ def middle_path(solid: Solid, start: int, goal: int, pull: float = 3.0) -> np.nd
     """
     depth = np.maximum(solid.depth, 0.25 * solid.h)
     cost = np.minimum((np.percentile(depth, 99) / depth) ** pull, 1e6)
-    one = np.array([goal], np.int64)
-    _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf, start)
-    path = [start]
+    # Searched from the start: where that is a limb's tip, most of the body is never looked at.
+    one = np.array([start], np.int64)
+    _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf, goal)
+    path = [goal]
     while came[path[-1]] >= 0:
         path.append(int(came[path[-1]]))
-    return np.array(path)
+    return np.array(path[::-1])
 
 
 def extremities(solid: Solid, distance: np.ndarray, least: float) -> list[tuple[int, float, int]]:

@@ -163,7 +163,7 @@ def orient(
 ) -> Character:  # fmt: skip
     """Joints turned by a rule for their second axis.
 
-    rule: “bend”, the hinge across the plane of the bend; “up”, the hinge level, so that the third axis points up as
+    rule: “bend”, the hinge across the plane of the bend at the joint (of a limb's first joint: at the next one); “up”, the hinge level, so that the third axis points up as
     nearly as it can; “world x/y/z”, the hinge along that axis; “copy”, along the hinge of the joint `like`; “keep”, as
     it is.  aim, hinge: which of their own axes these are from now on.  flip: the hinge the other way round.  Joints
     without a bone are turned as their parent.  Raises BadParameters for joints that aren't there.
@@ -206,10 +206,17 @@ def _hinge_by(
     if rule == "up":
         level = np.cross(along, [0.0, 1.0, 0.0])
         return level if np.linalg.norm(level) > 0.05 else np.array([1.0, 0.0, 0.0])
-    n = bend_normal(character, joint, child) if child is not None else None
-    if n is None and joint.parent:  # a straight piece bends as the bone above it
-        above = character.joint(joint.parent)
-        n = bend_normal(character, above, joint)
+    above = character.joint(joint.parent) if joint.parent else None
+    own = (
+        above is not None
+        and above.side == joint.side
+        and above.role != "collar"
+        and bone_child(character, above) is joint
+    )
+    # A joint within a limb turns in the plane of its own bend; a limb's first joint in that of the next one.
+    n = bend_normal(character, above, joint) if own and above is not None else None
+    if n is None and child is not None:
+        n = bend_normal(character, joint, child)
     return n if n is not None else old[:, 2]
 
 

@@ -7,8 +7,10 @@ import io
 import numba
 import numpy as np
 
+from ..character import Character
 from ..geometry.topology import point_normals
 
+SIDES = {"L": "#1b7471", "R": "#7a3b76", "C": "#8a5e12"}
 PAPER = np.array([245, 238, 225], float)
 HEAT = np.array([[243, 234, 217], [246, 207, 139], [238, 154, 60], [217, 83, 30], [140, 36, 16]], float)
 
@@ -42,6 +44,36 @@ def _draw(p, tri, colour, width, height, image, depth):
                         image[y, x, k] = w * colour[tri[t, 0], k] + u * colour[tri[t, 1], k] + v * colour[tri[t, 2], k]
 
 
+def looking(turn: float, tilt: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Right, up and towards the eye for a picture seen from `turn` and `tilt`, radians."""
+    c, s, ct, st = np.cos(turn), np.sin(turn), np.cos(tilt), np.sin(tilt)
+    right, forward = np.array([c, 0, -s]), np.array([s * ct, st, c * ct])
+    return right, np.cross(forward, right), forward
+
+
+def with_bones(
+    image: np.ndarray, character: Character, turn: float, tilt: float, box: tuple[np.ndarray, float]
+) -> np.ndarray:  # fmt: skip
+    """A picture with the joints at rest drawn over it: a line to each child, a ring at each joint."""
+    from PIL import Image, ImageDraw
+
+    if not character.joints:
+        return image
+    right, up, _ = looking(turn, tilt)
+    h, w = image.shape[:2]
+    centre, half = box
+    places = np.array([j.place for j in character.joints]) - centre
+    at = np.stack([w / 2 + places @ right * h / (2 * half), h / 2 - places @ up * h / (2 * half)], 1)
+    sheet = Image.fromarray(image)
+    pen = ImageDraw.Draw(sheet)
+    for i, j in enumerate(character.joints):
+        if j.parent:
+            pen.line([tuple(at[character.joint_index[j.parent]]), tuple(at[i])], fill=SIDES[j.side], width=2)
+    for (x, y), j in zip(at, character.joints, strict=True):
+        pen.ellipse([x - 3, y - 3, x + 3, y + 3], fill="#fffdf8", outline=SIDES[j.side], width=2)
+    return np.asarray(sheet)
+
+
 def picture(
     points: np.ndarray, triangles: np.ndarray, colours: np.ndarray, size: tuple[int, int] = (200, 200),
     turn: float = 0.5, tilt: float = 0.12, box: tuple[np.ndarray, float] | None = None,
@@ -52,9 +84,7 @@ def picture(
     """
     scale = 2  # drawn twice as large and averaged: smooth edges
     w, h = size[0] * scale, size[1] * scale
-    c, s, ct, st = np.cos(turn), np.sin(turn), np.cos(tilt), np.sin(tilt)
-    right, forward = np.array([c, 0, -s]), np.array([s * ct, st, c * ct])
-    up = np.cross(forward, right)
+    right, up, forward = looking(turn, tilt)
     centre, half = box if box is not None else (0.5 * (points.max(0) + points.min(0)), 0.0)
     q = (points - centre) @ np.stack([right, up, forward], 1)
     if box is None:

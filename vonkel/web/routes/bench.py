@@ -14,7 +14,7 @@ from ...core.joints.draw import landing as land
 from ...core.joints.freedom import gimbal_margins
 from ...core.joints.plans import PLANS, landmarks_of
 from ...core.tolerances import MAX_FILE_BYTES
-from ...core.trials.picture import picture, png
+from ...core.trials.picture import picture, png, with_bones
 from ...core.trials.pivot import try_pivot
 from ...readings import pick
 from ...readings.compare import compare
@@ -192,7 +192,8 @@ def state_picture(workshop: TheWorkshop, number: int, step: int, turn: float = 0
     turn = float(np.clip(turn, -7, 7)) if np.isfinite(turn) else 0.5
     low, high = c.points.min(0), c.points.max(0)
     half = 0.56 * float(np.linalg.norm((high - low)[[0, 2]]).clip(min=(high - low)[1]))
-    image = picture(
-        c.points, topology_of(c).triangles, point_colours(c), (420, 420), turn, 0.12, (0.5 * (low + high), half)
-    )
+    box = (0.5 * (low + high), half)
+    image = picture(c.points, topology_of(c).triangles, point_colours(c), (420, 420), turn, 0.12, box)
+    if bones:
+        image = with_bones(image, c, turn, 0.12, box)
     return Response(png(image), media_type="image/png", headers={"cache-control": "no-store"})

@@ -7,9 +7,10 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...character import Character
 from ...errors import StepRefused
+from ...geometry.voxels import Solid
 from ...progress import tell
 from . import landmarks as lm
-from .shapes import bends, cut_at, cuts_along, deepest, filled, kept_in, leaves_trunk, on_left, spread
+from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, kept_in, leaves_trunk, on_left, spread
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -34,69 +35,91 @@ def sketch_finned(character: Character, options: FinnedOptions) -> Sketch:
     centre = deepest(solid)
     distance = lm.from_cell(solid, centre)
     tell(0.3, "finding fins")
-    # Every way out of a finned trunk is short; a fin is a tip to the side.
-    left = [b for b in lm.tips(solid, distance, 0.035 * character.size) if b.place[0] > 2.5 * solid.h]
     c = solid.centres
-    on_plane = np.abs(c[:, 0]) < 0.75 * solid.h
-    head = int(np.flatnonzero(on_plane)[np.argmax(distance[on_plane] * (c[on_plane, 2] > c[centre, 2]))])
-    tail = int(np.flatnonzero(on_plane)[np.argmax(distance[on_plane] * (c[on_plane, 2] < c[centre, 2]))])
-    span = 0.55 * float(c[:, 0].max())  # cheeks and eyes stick out less far than fins
-    between = float(c[centre, 2]) - 0.25 * (c[centre, 2] - cuts[0].z)
+    # Every way out of a finned trunk is short; a fin is a tip to the side.  Cheeks and eyes stick out less far.
+    left = [b for b in lm.tips(solid, distance, 0.035 * character.size) if b.place[0] > 2.5 * solid.h]
+    span, between = 0.55 * float(c[:, 0].max()), float(c[centre, 2]) - 0.25 * (c[centre, 2] - cuts[0].z)
     fore = [b for b in left if b.place[2] > between and b.place[0] > span]
     hind = [b for b in left if b.place[2] <= between]
-    path = np.vstack([lm.way(solid, tail, centre), lm.way(solid, centre, head)[1:]])
-    path[:, 0] = 0.0
-    total = float(lm.lengths_along(path)[-1])
-    fin_line = _line(solid, max(fore, key=lambda b: b.length), centre) if fore else None
-    if fin_line is not None:
-        chest_s = _s_of_z(path, float(fin_line[0][2]))
-    else:
-        chest_s = 0.66 * total
+    fin = _line(solid, max(fore, key=lambda b: b.length), centre) if fore else None
     sketch = Sketch()
-    across = (1.0, 0.0, 0.0)
-    head_s = _head(solid, path, chest_s, total)
-    hips_s = 0.55 * chest_s
-    places = spread(path, hips_s, chest_s, options.spine + 1)
-    parent = sketch.put("hips", None, kept_in(solid, places[0]), "hips", hinge=across, mark="hips")
-    for i in range(options.spine):
-        last = i == options.spine - 1
-        name = "chest" if last else f"spine_{i + 1}"
-        parent = sketch.put(
-            name, parent, kept_in(solid, places[i + 1]), name, hinge=across, mark="chest" if last else ""
-        )
-    necks = spread(path, chest_s + 0.35 * (head_s - chest_s), head_s, options.neck + 1)
-    for i in range(options.neck):
-        name = "neck" if options.neck == 1 else f"neck_{i + 1}"
-        parent = sketch.put(name, parent, kept_in(solid, necks[i]), "neck", hinge=across)
-    sketch.put("head", parent, kept_in(solid, necks[-1]), "head", hinge=across, mark="head")
-    sketch.put("head_end", "head", path[-1], "head_end", deforms=False, mark="muzzle")
-    tails = spread(path, 0.84 * hips_s, 0.0, options.tail + 1)
-    inside = np.array([kept_in(solid, p) for p in tails[:-1]] + [path[0]])
-    last_tail = sketch.put_chain("tail", "hips", inside, hinge=across, mark="tail")
+    path = lay_long_trunk(
+        solid,
+        sketch,
+        centre,
+        distance,
+        float(fin[0][2]) if fin is not None else None,
+        options.spine,
+        options.neck,
+        options.tail,
+    )
     tell(0.7, "laying fins")
-    if fin_line is not None:
-        _lay_fin(solid, sketch, "fin", "chest", fin_line, options.fin, "flipper")
+    if fin is not None:
+        _lay_fin(solid, sketch, "fin", "chest", fin, options.fin, "flipper")
     if hind:
-        line = _line(solid, max(hind, key=lambda b: b.length), tail)
-        holder = min(
-            (n for n in sketch.found if n.startswith("tail_") and n != last_tail),
-            key=lambda n: float(np.linalg.norm(sketch.found[n][1] - line[0])),
-        )
+        line = _line(solid, max(hind, key=lambda b: b.length), int(solid.nearest(path[:1])[0]))
+        links = [n for n in sketch.found if n.startswith("tail_") and n != "tail_end"]
+        holder = min(links, key=lambda n: float(np.linalg.norm(sketch.found[n][1] - line[0])))
         _lay_fin(solid, sketch, "hind_fin", holder, line, max(options.fin - 1, 1), "hind flipper")
-    dorsal = [b for b in lm.tips(solid, distance, 0.06 * character.size) if abs(b.place[0]) < 1.5 * solid.h and b.place[1] > cut_at(cuts, float(b.meet[2])).low + 0.9 * (cut_at(cuts, float(b.meet[2])).high - cut_at(cuts, float(b.meet[2])).low) and hips_s * 0.5 < _s_of_z(path, float(b.place[2])) < chest_s]  # fmt: skip
-    if dorsal:
-        tip = max(dorsal, key=lambda b: b.length)
-        sketch.put_chain(
-            "back_fin",
-            "chest",
-            np.array([kept_in(solid, tip.meet * [0, 1, 1]), tip.place * [0, 1, 1]]),
-            hinge=(0, 0, 1.0),
-        )
+    _lay_back_fin(character, solid, sketch, cuts, distance)
     lay_face(character, solid, sketch, ears=False)
     return sketch
 
 
-def _line(solid, tip: lm.Tip, goal: int) -> np.ndarray:  # type: ignore[no-untyped-def]
+def lay_long_trunk(
+    solid: Solid, sketch: Sketch, centre: int, distance: np.ndarray, chest_z: float | None, spine: int, neck: int, tail: int
+) -> np.ndarray:  # fmt: skip
+    """Hips, spine, neck, head and tail along the middle of a body that lies along z.
+
+    chest_z: where the fore limbs leave it; None for two thirds of the way.  Returns the middle line, tail first.
+    """
+    c = solid.centres
+    on_plane = np.abs(c[:, 0]) < 0.75 * solid.h
+    head = int(np.flatnonzero(on_plane)[np.argmax(distance[on_plane] * (c[on_plane, 2] > c[centre, 2]))])
+    end = int(np.flatnonzero(on_plane)[np.argmax(distance[on_plane] * (c[on_plane, 2] < c[centre, 2]))])
+    path = np.vstack([lm.way(solid, end, centre), lm.way(solid, centre, head)[1:]])
+    path[:, 0] = 0.0
+    total = float(lm.lengths_along(path)[-1])
+    chest_s = _s_of_z(path, chest_z) if chest_z is not None else 0.66 * total
+    across = (1.0, 0.0, 0.0)
+    head_s = _head(solid, path, chest_s, total)
+    hips_s = 0.55 * chest_s
+    places = spread(path, hips_s, chest_s, spine + 1)
+    parent = sketch.put("hips", None, kept_in(solid, places[0]), "hips", hinge=across, mark="hips")
+    for i in range(spine):
+        last = i == spine - 1
+        name = "chest" if last else f"spine_{i + 1}"
+        parent = sketch.put(
+            name, parent, kept_in(solid, places[i + 1]), name, hinge=across, mark="chest" if last else ""
+        )
+    necks = spread(path, chest_s + 0.35 * (head_s - chest_s), head_s, neck + 1)
+    for i in range(neck):
+        name = "neck" if neck == 1 else f"neck_{i + 1}"
+        parent = sketch.put(name, parent, kept_in(solid, necks[i]), "neck", hinge=across)
+    sketch.put("head", parent, kept_in(solid, necks[-1]), "head", hinge=across, mark="head")
+    sketch.put("head_end", "head", path[-1], "head_end", deforms=False, mark="muzzle")
+    tails = spread(path, 0.84 * hips_s, 0.0, tail + 1)
+    inside = np.array([kept_in(solid, p) for p in tails[:-1]] + [path[0]])
+    sketch.put_chain("tail", "hips", inside, hinge=across, mark="tail")
+    return path
+
+
+def _lay_back_fin(character: Character, solid: Solid, sketch: Sketch, cuts: list[Cut], distance: np.ndarray) -> None:
+    """A fin that stands up on the back between hips and chest."""
+    hips_z, chest_z = float(sketch.found["hips"][1][2]), float(sketch.found["chest"][1][2])
+    found = []
+    for b in lm.tips(solid, distance, 0.06 * character.size):
+        c = cut_at(cuts, float(b.meet[2]))
+        high = b.place[1] > c.low + 0.9 * (c.high - c.low)
+        if abs(b.place[0]) < 1.5 * solid.h and high and hips_z < b.place[2] < chest_z:
+            found.append(b)
+    if found:
+        tip = max(found, key=lambda b: b.length)
+        places = np.array([kept_in(solid, tip.meet * [0, 1, 1]), tip.place * [0, 1, 1]])
+        sketch.put_chain("back_fin", "chest", places, hinge=(0, 0, 1.0))
+
+
+def _line(solid: Solid, tip: lm.Tip, goal: int) -> np.ndarray:
     """A fin's middle from the trunk to its tip, on the left."""
     path = lm.way(solid, int(solid.nearest(on_left(tip)[None])[0]), goal, even=2.0)
     return path[: leaves_trunk(solid, path, 0.4) + 1][::-1]
@@ -107,7 +130,7 @@ def _s_of_z(path: np.ndarray, z: float) -> float:
     return float(along[int(np.argmin(np.abs(path[:, 2] - z)))])
 
 
-def _head(solid, path: np.ndarray, chest_s: float, total: float) -> float:  # type: ignore[no-untyped-def]
+def _head(solid: Solid, path: np.ndarray, chest_s: float, total: float) -> float:
     """Metres along the path to the base of the head: past the narrowest place before it swells again."""
     along = lm.lengths_along(path)
     depth = solid.depth[solid.nearest(path)]
@@ -119,7 +142,7 @@ def _head(solid, path: np.ndarray, chest_s: float, total: float) -> float:  # ty
     return float(along[k]) if swells else chest_s + 0.6 * (total - chest_s)
 
 
-def _lay_fin(solid, sketch: Sketch, stem: str, holder: str, line: np.ndarray, joints: int, mark: str) -> None:  # type: ignore[no-untyped-def]
+def _lay_fin(solid: Solid, sketch: Sketch, stem: str, holder: str, line: np.ndarray, joints: int, mark: str) -> None:
     inner = [line[0], *(bends(line, joints - 1, 0.2) if joints > 1 else [])]
     places = np.array([kept_in(solid, p) for p in inner] + [line[-1]])
     sketch.put_chain(stem, holder, places, "_L", (0.0, 0.0, 1.0), mark=mark)

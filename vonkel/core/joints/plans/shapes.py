@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import label
+from scipy.ndimage import binary_closing, label
 
 from ...character import Character
 from ...errors import StepRefused
@@ -30,7 +30,27 @@ def filled(character: Character, cells: int = 120) -> Solid:
     solid = body_solid(character, cells)
     if len(solid.cells) < 300:
         raise StepRefused("The body encloses too little to fit a plan.", character.name, "Close open borders first.")
-    return solid
+    return connected(solid)
+
+
+def connected(solid: Solid, crumb: float = 0.0025, most: int = 6) -> Solid:
+    """The body as one piece: one made of blocks that hardly touch is closed by a few cells, until all pieces that hold
+    more than a share `crumb` of it hang together.  Where that takes more than `most` cells it stays as it was."""
+    closed = solid.inside
+    ball = np.ones((3, 3, 3), bool)
+    for k in range(most + 1):
+        marks, count = label(closed, ball)
+        if count < 2:
+            break
+        sizes = np.bincount(marks[solid.inside])[1:]
+        if (sizes > crumb * sizes.sum()).sum() < 2:
+            break
+        if k == most:
+            return solid
+        pad = np.pad(solid.inside, k + 1)
+        grown = binary_closing(pad, ball, iterations=k + 1)
+        closed = grown[k + 1 : -k - 1, k + 1 : -k - 1, k + 1 : -k - 1]
+    return solid if closed is solid.inside else Solid(solid.low, solid.h, closed | solid.inside)
 
 
 def without_sheets(solid: Solid) -> Solid:

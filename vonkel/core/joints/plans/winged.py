@@ -16,8 +16,9 @@ from ...geometry.voxels import Solid
 from ...progress import tell
 from . import landmarks as lm
 from .biped import upright_middle
+from .finned import lay_long_trunk
 from .legs import find_leg, lay_leg
-from .shapes import bends, filled, kept_in, leaves_trunk, without_sheets
+from .shapes import bends, deepest, filled, kept_in, leaves_trunk, without_sheets
 from .sketch import Sketch
 from .trunk import lay_face, lay_spine, lay_tail
 
@@ -38,6 +39,17 @@ def sketch_winged(character: Character, options: WingedOptions) -> Sketch:
     """Joints of a winged body.  Raises StepRefused saying which part of the body could not be found."""
     tell(0.05, "filling the body")
     solid = without_sheets(filled(character, 260))
+    try:
+        return _upright(character, solid, options)
+    except StepRefused as upright:
+        # No two legs to stand on: a body that flies along z.
+        try:
+            return _lying(character, solid, options)
+        except StepRefused:
+            raise upright from None
+
+
+def _upright(character: Character, solid: Solid, options: WingedOptions) -> Sketch:
     height = character.height
     centre = upright_middle(solid, height)
     distance = lm.from_cell(solid, centre)
@@ -56,6 +68,20 @@ def sketch_winged(character: Character, options: WingedOptions) -> Sketch:
     words = {"hips": "hips", "chest": "chest", "head": "head", "head_end": "crown", "thigh_L": "hip", "shin_L": "knee",
              "foot_L": "ankle", "tail_end": "tail tip"}  # fmt: skip
     sketch.marks |= {n: w for n, w in words.items() if n in sketch.found}
+    return sketch
+
+
+def _lying(character: Character, solid: Solid, options: WingedOptions) -> Sketch:
+    tell(0.3, "following the wings")
+    centre = deepest(solid)
+    distance = lm.from_cell(solid, centre)
+    branches = lm.tips(solid, distance, 0.05 * character.size)
+    wing = _wing(character, solid, branches, centre, options)
+    sketch = Sketch()
+    tell(0.6, "finding the spine")
+    lay_long_trunk(solid, sketch, centre, distance, float(wing.shoulder[2]), options.spine, options.neck, options.tail)
+    _lay_wing(character, solid, sketch, wing, options)
+    lay_face(character, solid, sketch)
     return sketch
 
 
