@@ -119,3 +119,15 @@ def browser():
         chromium = p.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
         yield chromium
         chromium.close()
+
+
+@pytest.fixture
+def page(browser, server):
+    """A page of the running server; its console must stay clean."""
+    from tests.web.page import Page
+
+    made = Page(browser, server.base)
+    yield made
+    troubles, made.troubles = made.troubles, []
+    made.page.close()
+    assert troubles == []

@@ -1,7 +1,6 @@
 """The main path, driven with the mouse in a real browser: on the demo, and on a figure that isn't the demo."""
 
 import json
-import time
 
 import numpy as np
 import pytest
@@ -13,79 +12,12 @@ from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.demo import DATA
 
 
-class Page:
-    """A page with the few things the tests do on it."""
-
-    def __init__(self, browser, base):
-        self.page = browser.new_page(viewport={"width": 1280, "height": 800})
-        self.base, self.troubles = base, []
-        self.page.on("pageerror", lambda e: self.troubles.append(str(e)))
-        self.page.on(
-            "console", lambda m: self.troubles.append(m.text) if m.type == "error" and "409" not in m.text else None
-        )
-
-    def open(self, path):
-        self.page.goto(f"{self.base}{path}{'?aa=0' if path.startswith('/c') else ''}")
-
-    def wait(self, expression, seconds=60):
-        end = time.time() + seconds
-        while time.time() < end:
-            if self.js(f"(() => {{ try {{ return !!({expression}) }} catch {{ return false }} }})()"):
-                return
-            self.page.wait_for_timeout(60)
-        raise AssertionError(f"never came true: {expression}")
-
-    def js(self, expression, *arguments):
-        return self.page.evaluate(expression, *arguments)
-
-    def click(self, name):
-        self.page.get_by_role("button", name=name, exact=True).first.click()
-
-    def station(self, key):
-        self.page.locator(f".path [data-station={key}]").click()
-        self.wait(f"vonkel.shownStation === '{key}'")
-
-    def state(self, expression):
-        return self.js(f"vonkel.state.{expression}")
-
-    def drag(self, start, by, steps=8):
-        mouse = self.page.mouse
-        mouse.move(*start)
-        self.page.wait_for_timeout(120)
-        mouse.down()
-        mouse.move(start[0] + by[0], start[1] + by[1], steps=steps)
-        self.page.wait_for_timeout(80)
-        mouse.up()
-
-    def joint_at(self, view, joint):
-        return self.js(
-            """([view, name]) => { const p = vonkel.plate, b = p.stage.getBoundingClientRect();
-            const q = p.project(view, p.jointPlace(p.index.get(name))); return [q[0] + b.left, q[1] + b.top]; }""", [view, joint],
-        )  # fmt: skip
-
-    def control_at(self, view, control):
-        """A place on the control's line where the plate would pick this very control."""
-        return self.js(
-            """([view, name]) => { const p = vonkel.plate, b = p.stage.getBoundingClientRect(), i = p.controls.findIndex(c => c.name === name);
-            const at = p.controlLine(i).map(v => p.project(view, v)).find(q => p.nearestControl(view, q[0], q[1]) === i
-              && document.elementFromPoint(q[0] + b.left, q[1] + b.top)?.closest('[data-view]'));
-            return [at[0] + b.left, at[1] + b.top]; }""", [view, control],
-        )  # fmt: skip
-
-
-@pytest.fixture
-def page(browser, server):
-    made = Page(browser, server.base)
-    yield made
-    troubles, made.troubles = made.troubles, []
-    made.page.close()
-    assert troubles == []
-
-
 def lay_and_drag_a_joint(page, joint="forearm_L"):
     """Lay the plan, then drag a joint in the front drawing; it moves there, and its partner with it."""
     page.station("joints")
-    page.click("Lay the biped plan")
+    page.click("Choose a plan")
+    page.page.locator(".plans").get_by_role("button", name="biped").click()
+    page.click("Lay the joints")
     page.wait("vonkel.state.joints.length > 20")
     page.wait("document.getElementById('job').hidden")
     before = page.state(f"joints.find(j => j.name === '{joint}').place")

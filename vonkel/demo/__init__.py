@@ -37,22 +37,28 @@ CAST = {
 }
 
 
-def add_member(workshop: Workshop, file: str) -> int:
+def add_member(workshop: Workshop, file: str, shapes: bool = True) -> int:
     """Put one of the cast on the shelf.  Returns its number.  Lutra brings her open mouth as a morph target."""
     if file not in CAST:
         raise NotFound(f"Nobody of the cast is called “{file}”.", "", f"There are: {', '.join(CAST)}.")
     m = CAST[file]
     number = workshop.bring_in(m.file, (DATA / m.file).read_bytes(), m.name)
     workshop.apply(number, "model.rename", {"name": m.name, "about": m.about})
-    if file == "otter.obj":
-        opened = "otter-mouth-open.obj"
-        workshop.add_shape(number, opened, (DATA / opened).read_bytes(), "mouth open", None)
+    if shapes and file == "otter.obj":
+        open_mouth(workshop, number)
     return number
+
+
+def open_mouth(workshop: Workshop, number: int) -> None:
+    opened = "otter-mouth-open.obj"
+    workshop.add_shape(number, opened, (DATA / opened).read_bytes(), "mouth open", None)
 
 
 def add_demo(workshop: Workshop) -> int:
     """Put the whole cast on the shelf, Lutra in front.  Returns her number."""
-    number = 0
-    for file in reversed(CAST):
-        number = add_member(workshop, file)
+    lutra, *others = CAST
+    number = add_member(workshop, lutra, shapes=False)
+    for file in reversed(others):
+        add_member(workshop, file)
+    open_mouth(workshop, number)  # last, since the shelf begins with what was changed last
     return number

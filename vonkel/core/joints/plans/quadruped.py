@@ -126,20 +126,26 @@ def _column(solid: Solid, foot: np.ndarray, floor: float) -> tuple[np.ndarray, f
 
 
 def build_of(solid: Solid, line: np.ndarray, floor: float) -> str:
-    """Which build a hind leg has: the bend at the hock, backward on the way up, tells a raised heel.
+    """Which build a hind leg has.
 
-    How far the line swings back behind its chord, and where, decides; a straight column stands on its whole foot.
+    Above the foot the line of a leg that stands on its whole sole runs straight or bends forward at the knee; a raised
+    heel swings it back behind the chord between there and the trunk.  How high the heel is and how thin the leg below
+    it tell toes from hooves.
     """
     along = (line[:, 1] - line[0, 1]) / max(line[-1, 1] - line[0, 1], 1e-9)
-    chord = line[0] + along[:, None] * (line[-1] - line[0])
-    behind = (chord - line)[:, 2] / max(float(np.linalg.norm(line[-1] - line[0])), 1e-9)
-    k = int(np.argmax(behind[(along > 0.15) & (along < 0.75)])) if ((along > 0.15) & (along < 0.75)).any() else 0
-    at = float(along[(along > 0.15) & (along < 0.75)][k])
-    if behind[(along > 0.15) & (along < 0.75)][k] < 0.06:
+    upper = np.flatnonzero((along > 0.27) & (along < 0.97))
+    if len(upper) < 5:
+        return "plantigrade"
+    piece, share = line[upper], along[upper]
+    t = (share - share[0]) / max(share[-1] - share[0], 1e-9)
+    chord = piece[0] + t[:, None] * (piece[-1] - piece[0])
+    behind = (chord - piece)[:, 2] / max(float(np.linalg.norm(piece[-1] - piece[0])), 1e-9)
+    k = int(np.argmax(behind))
+    if behind[k] < 0.05:
         return "plantigrade"
     depth = solid.depth[solid.nearest(line)]
     thin = float(depth[(along > 0.1) & (along < 0.4)].mean() / max(float(depth[-3:].mean()), 1e-9))
-    return "unguligrade" if at > 0.5 and thin < 0.45 else "digitigrade"
+    return "unguligrade" if share[k] > 0.5 and thin < 0.45 else "digitigrade"
 
 
 def _leg_places(line: np.ndarray, build: str, top: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -96,7 +96,9 @@ class _Wing:
 
 def _wing(character: Character, solid: Solid, branches: list[lm.Tip], centre: int, options: WingedOptions) -> _Wing:
     span = float(solid.centres[:, 0].max())
-    out = [b for b in branches if b.place[0] > 0.35 * span]
+    out = [b for b in branches if b.place[0] > 0.35 * span and b.length > 0.06 * character.size]
+    if span < 0.2 * character.size:
+        out = []
     if not out:
         raise StepRefused(
             "The plan found no wing to the side.", character.name, "Are the wings spread, and part of the body?"

@@ -1,0 +1,106 @@
+"""Geometry against outside references: trimesh for volume, inertia and sections; published joint names and ranges."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import trimesh
+
+from vonkel.core.geometry.measures import area, girth, mass_properties, measure, section
+from vonkel.core.geometry.rays import ray_hits
+from vonkel.core.geometry.topology import topology_of
+from vonkel.core.joints.freedom import DOG, PEOPLE, motion_for
+from vonkel.core.joints.names import by_pattern, hanim_names
+
+DATA = Path(__file__).parent / "data"
+
+
+@pytest.fixture(scope="module")
+def body(otter_mesh):
+    part = otter_mesh.part("body")
+    topo = topology_of(otter_mesh)
+    tri = topo.triangles[topo.triangle_face < part.faces[1]]
+    return otter_mesh.points[: part.points[1]], tri
+
+
+def test_volume_centre_and_inertia_against_trimesh(body):
+    points, tri = body
+    reference = trimesh.Trimesh(points, tri, process=False)
+    volume, centre, inertia = mass_properties(points, tri)
+    assert volume == pytest.approx(reference.volume, rel=1e-12)
+    assert np.allclose(centre, reference.center_mass, atol=1e-12)
+    assert np.allclose(inertia, reference.moment_inertia, rtol=1e-9, atol=1e-14)
+    assert area(points, tri) == pytest.approx(reference.area, rel=1e-12)
+
+
+def test_inertia_of_a_box_by_the_handbook():
+    """A box a × b × c of mass m: I = m/12 (b² + c²) … (any handbook of mechanics)."""
+    box = trimesh.creation.box((0.3, 0.5, 0.7))
+    volume, _, inertia = mass_properties(np.array(box.vertices) + 4.0, np.array(box.faces))
+    m = 0.3 * 0.5 * 0.7
+    assert volume == pytest.approx(m)
+    expected = m / 12 * np.array([0.5**2 + 0.7**2, 0.3**2 + 0.7**2, 0.3**2 + 0.5**2])
+    assert np.allclose(np.diag(inertia), expected, rtol=1e-9) and np.allclose(
+        inertia - np.diag(np.diag(inertia)), 0, atol=1e-12
+    )
+
+
+def test_sections_and_girth_against_trimesh(otter_mesh, body):
+    points, tri = body
+    reference = trimesh.Trimesh(points, tri, process=False)
+    for y in (0.15, 0.55, 0.95):
+        ours = sorted(
+            float(np.linalg.norm(np.diff(c, axis=0), axis=1).sum())
+            for c in section(points, tri, np.array([0, y, 0]), np.array([0, 1.0, 0]))
+        )
+        cut = reference.section([0, 1, 0], [0, y, 0])
+        theirs = sorted(
+            float(np.linalg.norm(np.diff(cut.vertices[e.points], axis=0), axis=1).sum()) for e in cut.entities
+        )
+        assert np.allclose(ours, theirs, rtol=1e-6)
+    waist, line = girth(otter_mesh, np.array([0.0, 0.55, 0.15]), np.array([0, 1.0, 0]), ("body",))
+    assert 0.8 < waist < 1.2 and np.allclose(line[0], line[-1])  # about 2π · 0.16 m
+    assert measure(otter_mesh, "height") == pytest.approx(np.ptp(otter_mesh.points[:, 1]))
+
+
+def test_ray_hits_of_a_box_by_its_planes():
+    """Where a line meets an axis-parallel box is known plane by plane (Kay & Kajiya 1986, slabs)."""
+    box = trimesh.creation.box((0.4, 0.6, 1.0))
+    rng = np.random.default_rng(8)
+    met = 0
+    for _ in range(200):
+        origin, aim = rng.normal(0, 1, 3) * 3, rng.uniform(-0.6, 0.6, 3)
+        way = (aim - origin) / np.linalg.norm(aim - origin)
+        near, far = -np.inf, np.inf
+        for k, half in enumerate((0.2, 0.3, 0.5)):
+            a, b = sorted(((-half - origin[k]) / way[k], (half - origin[k]) / way[k]))
+            near, far = max(near, a), min(far, b)
+        expected = [t for t in (near, far) if t > 0] if near < far else []
+        t, _ = ray_hits(np.array(box.vertices), np.array(box.faces, np.int32), origin, way)
+        assert np.allclose(np.unique(t.round(9)), np.round(expected, 9), atol=2e-9)
+        met += bool(expected)
+    assert met > 50
+
+
+def test_humanoid_names_are_those_of_the_standard(otter):
+    """ISO/IEC 19774-1:2019, joint names, from the table in data/hanim_joints.txt (see data/README.md)."""
+    table = set((DATA / "hanim_joints.txt").read_text().split())
+    made = hanim_names(otter)
+    assert set(made.values()) <= table and len(set(made.values())) == len(made)
+    assert made["forearm_L"] == "l_elbow" and made["shin_R"] == "r_knee" and made["head"] == "skullbase"
+    assert made["point_1_L"] == "l_metacarpophalangeal_2" and len(made) > 40
+    # The hierarchy's order: a joint's nearest named ancestor is nearer to the root in the standard as well.
+    assert made["upper_arm_L"] == "l_shoulder" and made["collar_L"] == "l_sternoclavicular"
+    own = by_pattern(otter, "{Side} {part} {n}")
+    assert own["point_2_L"] == "left point 2" and own["head"] == "head"
+
+
+def test_normal_ranges_are_the_published_ones():
+    """American Academy of Orthopaedic Surgeons 1965; Jaegger, Marcellin-Little & Levine 2002, table 1 (from memory)."""
+    assert PEOPLE["forearm"].bend == (0, 150) and PEOPLE["forearm"].twist == (-80, 80)
+    assert PEOPLE["shin"].bend == (0, 135) and PEOPLE["hand"].bend == (-70, 80)
+    assert PEOPLE["thigh"].bend == (-30, 120) and PEOPLE["upper_arm"].bend == (-60, 180)
+    assert motion_for(PEOPLE, "ring_2").bend == (0, 100)
+    assert motion_for(PEOPLE, "spine_2", 4).bend == (-25 / 4, 80 / 4)  # a trunk's range shared out among its links
+    stifle = DOG["shin"].bend
+    assert (180 - stifle[1], 180 - stifle[0]) == (41, 162)

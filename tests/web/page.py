@@ -1,0 +1,87 @@
+"""A browser's page with the few things that tests do on it."""
+
+import time
+
+from playwright.sync_api import Error
+
+
+class Page:
+    """A page with the few things the tests do on it."""
+
+    def __init__(self, browser, base):
+        self.page = browser.new_page(viewport={"width": 1280, "height": 800})
+        self.base, self.troubles = base, []
+        self.page.on("pageerror", lambda e: self.troubles.append(str(e)))
+        self.page.on(
+            "console", lambda m: self.troubles.append(m.text) if m.type == "error" and "409" not in m.text else None
+        )
+
+    def open(self, path):
+        self.page.goto(f"{self.base}{path}{'?aa=0' if path.startswith('/c') else ''}")
+
+    def wait(self, expression, seconds=60):
+        end = time.time() + seconds
+        while time.time() < end:
+            try:
+                if self.js(f"(() => {{ try {{ return !!({expression}) }} catch {{ return false }} }})()"):
+                    return
+            except Error as error:  # the page is just being left for another
+                if "destroyed" not in str(error):
+                    raise
+            self.page.wait_for_timeout(60)
+        raise AssertionError(f"never came true: {expression}")
+
+    def js(self, expression, *arguments):
+        return self.page.evaluate(expression, *arguments)
+
+    def click(self, name):
+        self.page.get_by_role("button", name=name, exact=True).first.click()
+
+    def station(self, key):
+        self.page.locator(f".path [data-station={key}]").click()
+        self.wait(f"vonkel.shownStation === '{key}'")
+
+    def state(self, expression):
+        return self.js(f"vonkel.state.{expression}")
+
+    def drag(self, start, by, steps=8):
+        mouse = self.page.mouse
+        mouse.move(*start)
+        self.page.wait_for_timeout(120)
+        mouse.down()
+        mouse.move(start[0] + by[0], start[1] + by[1], steps=steps)
+        self.page.wait_for_timeout(80)
+        mouse.up()
+
+    def joint_at(self, view, joint):
+        return self.js(
+            """([view, name]) => { const p = vonkel.plate, b = p.stage.getBoundingClientRect();
+            const q = p.project(view, p.jointPlace(p.index.get(name))); return [q[0] + b.left, q[1] + b.top]; }""", [view, joint],
+        )  # fmt: skip
+
+    def control_at(self, view, control):
+        """A place on the control's line where the plate would pick this very control."""
+        return self.js(
+            """([view, name]) => { const p = vonkel.plate, b = p.stage.getBoundingClientRect(), i = p.controls.findIndex(c => c.name === name);
+            const at = p.controlLine(i).map(v => p.project(view, v)).find(q => p.nearestControl(view, q[0], q[1]) === i
+              && document.elementFromPoint(q[0] + b.left, q[1] + b.top)?.closest('[data-view]'));
+            return [at[0] + b.left, at[1] + b.top]; }""", [view, control],
+        )  # fmt: skip
+
+    def at(self, view, place):
+        """Where on the screen a place of the world lies in a drawing."""
+        return self.js(
+            """([view, place]) => { const p = vonkel.plate, b = p.stage.getBoundingClientRect(), q = p.project(view, place);
+            return [q[0] + b.left, q[1] + b.top]; }""", [view, place],
+        )  # fmt: skip
+
+    def quiet(self):
+        """Wait until no job and no step is under way."""
+        self.wait("document.getElementById('job').hidden")
+        self.js("(vonkel.queue ?? Promise.resolve()).then(() => true)")
+
+    def read(self, path):
+        return self.page.request.get(f"{self.base}{path}")
+
+    def post(self, path):
+        return self.page.request.post(f"{self.base}{path}").json()
