@@ -68,11 +68,15 @@ def row(c, plan, bones=None):
         hand = np.array(list(bones.values()))
         d = [np.linalg.norm(hand - j.place, axis=1).min() / c.size for j in made.joints if j.deforms]
         near = f"{100 * np.median(d):.1f} % / {100 * np.max(d):.1f} %"
-    print(f"| {c.name} | {plan} | {len(c.points):,} | {len(made.joints)} | {100 * share:.0f} % of {count} | {near} | {seconds:.1f} s |")
+    print(
+        f"| {c.name} | {plan} | {len(c.points):,} | {len(made.joints)} | {100 * share:.0f} % of {count} | {near} | {seconds:.1f} s |"
+    )
 
 
 def main():
-    print("| mesh | plan | points | joints | inside | to the nearest hand-placed joint, median / most, of the size | time |")
+    print(
+        "| mesh | plan | points | joints | inside | to the nearest hand-placed joint, median / most, of the size | time |"
+    )
     print("|---|---|---|---|---|---|---|")
     if len(sys.argv) > 1:
         for given in sys.argv[1:]:

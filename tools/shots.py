@@ -38,7 +38,11 @@ def shoot(page):
     shot("shelf")
     page.goto(f"{BASE}/c/1/model")
     wait(page, "vonkel.state && vonkel.plate.mesh")
+    page.evaluate("vonkel.part = 'body'; vonkel.sheets()")
     shot("model")
+    others(page, shot)
+    page.goto(f"{BASE}/c/1/model")
+    wait(page, "vonkel.state && vonkel.plate.mesh")
     for step, done in (
         ("joints.lay_plan", "joints.length > 20"),
         ("limbs.outfit", "kits.length > 5"),
@@ -82,6 +86,65 @@ def shoot(page):
     shot("handover")
     page.locator("#ledger-open").click()
     shot("ledger")
+
+
+def others(page, shot):
+    """Views of the other members of the cast: mending, loops, plans, drawing, turns, pivots."""
+
+    def at(view, place):
+        return page.evaluate(
+            "([v, p]) => { const q = vonkel.plate.project(v, p), b = vonkel.plate.stage.getBoundingClientRect(); return [q[0] + b.left, q[1] + b.top]; }",
+            [view, place],
+        )
+
+    def member(file, station):
+        number = page.request.post(f"{BASE}/api/demo?who={file}").json()["number"]
+        page.goto(f"{BASE}/c/{number}/{station}")
+        wait(page, "vonkel.state && vonkel.plate.mesh && vonkel.shownStation")
+
+    def idle(expression="true"):
+        wait(page, f"document.getElementById('job').hidden && ({expression})")
+
+    member("cracked.obj", "model")
+    page.locator(".finding", has_text="disagree").get_by_role("button", name="Show").click()
+    shot("mend")
+    member("newt.obj", "model")
+    page.get_by_role("button", name="Slide in a loop").click()
+    page.mouse.move(*at("side", [0.05, 0.45, -0.75]))
+    wait(page, "vonkel.plate.wishes.length")
+    page.mouse.click(*at("side", [0.05, 0.45, -0.75]))
+    wait(page, "vonkel.tool.sure")
+    shot("loop")
+    member("newt.obj", "joints")
+    page.get_by_role("button", name="Choose a plan").click()
+    wait(page, "vonkel.tool.known")
+    page.locator(".plans").get_by_role("button", name="quadruped").click()
+    page.get_by_role("button", name="Find landmarks").click()
+    idle("vonkel.plate.landmarks.length")
+    shot("plans")
+    member("bat.obj", "joints")
+    page.evaluate("vonkel.step('joints.lay_plan', {plan: 'winged'})")
+    idle("vonkel.state.joints.length > 30")
+    page.evaluate("vonkel.step('joints.free_by_table', {table: 'people'})")
+    idle("vonkel.state.joints.some(j => j.freedom)")
+    page.evaluate(
+        "vonkel.selectJoint('forearm_L'); vonkel.jointTab = 'turn'; vonkel.plate.axesShown = true; vonkel.sheets(); vonkel.dock()"
+    )
+    shot("turns")
+    member("otter.obj", "joints")
+    page.locator("#stage").press("d")
+    for p in ([0, 0.37, -0.12], [0, 0.26, -0.26], [0, 0.17, -0.44], [0, 0.12, -0.62], [0, 0.12, -0.80]):
+        page.mouse.move(*at("side", p))
+        n = page.evaluate("vonkel.tool.places.length")
+        page.mouse.click(*at("side", p))
+        wait(page, f"vonkel.tool.places.length > {n}")
+    shot("draw")
+    page.evaluate("vonkel.useTool(null); vonkel.step('joints.lay_plan', {plan: 'biped'})")
+    idle("vonkel.state.joints.length > 30")
+    page.evaluate("vonkel.selectJoint('thigh_L')")
+    page.get_by_role("button", name="Try pivots").click()
+    wait(page, "document.getElementById('pivots').open")
+    shot("pivots")
 
 
 def main():

@@ -55,7 +55,7 @@ def serve(
 
 @app.command()
 def new(mesh: Path, name: str = "", store: Folder = HOME) -> None:
-    """Bring a mesh in as a new character; prints its number."""
+    """Bring a mesh, or a whole character from its file, in as a new character; prints its number."""
     if not mesh.is_file():
         raise NotFound(f"There is no file {mesh}.", "", "Check the path.")
     number = _workshop(store).bring_in(mesh.name, mesh.read_bytes(), name)
@@ -154,15 +154,42 @@ def check(
 
 
 @app.command()
-def export(character: int, out: Path, store: Folder = HOME) -> None:
-    """Write a stored character as .glb, or its mesh as .obj."""
+def export(
+    character: int, out: Path, store: Folder = HOME,
+    names: Annotated[str, typer.Option(help="joint names in the .glb: hanim, or a pattern such as {side}_{part}{n}")] = "",
+) -> None:  # fmt: skip
+    """Write a stored character as .glb, its mesh as .obj, or all of it with its ledger as .vonkel."""
     from .core.formats import gltf, obj
+    from .core.joints.names import joint_names
+
+    workshop = _workshop(store)
+    made = workshop.character(character)
+    ending = out.suffix.lower()
+    if ending == ".glb":
+        data = gltf.write_rigged(made, names=joint_names(made, names))
+    elif ending == ".obj":
+        data = obj.write(made)
+    elif ending == ".vonkel":
+        data = workshop.pack(character)
+    else:
+        raise BadParameters(
+            f"Vonkel can't write “{out.suffix}” files.", str(out), "End the name in .glb, .obj or .vonkel."
+        )
+    out.write_bytes(data)
+    _out({"written": str(out), "bytes": out.stat().st_size})
+
+
+@app.command()
+def plan(
+    character: int, out: Path, name: str = "", store: Folder = HOME,
+    kits: Annotated[bool, typer.Option(help="with the kits that are on it")] = True,
+) -> None:  # fmt: skip
+    """Save a stored character's skeleton as a plan, to be laid into other meshes by the step joints.lay_own."""
+    from .core.joints.plans import save_plan
 
     made = _workshop(store).character(character)
-    if out.suffix.lower() not in (".glb", ".obj"):
-        raise BadParameters(f"Vonkel can't write “{out.suffix}” files.", str(out), "End the name in .glb or .obj.")
-    out.write_bytes(gltf.write_rigged(made) if out.suffix.lower() == ".glb" else obj.write(made))
-    _out({"written": str(out), "bytes": out.stat().st_size})
+    out.write_text(save_plan(made, name or made.name, kits).model_dump_json(indent=1) + "\n", "utf-8")
+    _out({"written": str(out), "joints": len(made.joints)})
 
 
 @app.command()

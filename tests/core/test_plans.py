@@ -11,6 +11,7 @@ from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.geometry.health import health
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.joints.inside import body_solid, may_stick_out
+from vonkel.core.joints.orient import curl_senses
 from vonkel.core.joints.plans import PLANS, OwnPlan, landmarks_of, lay_own_plan, lay_plan, save_plan
 from vonkel.core.rig import compile_rig
 from vonkel.demo import CAST, DATA
@@ -148,6 +149,23 @@ def test_a_body_of_blocks_that_hardly_touch_is_laid_too():
     z = np.array([place(made, f"chain_{i}")[2] for i in range(1, 9)])
     block = np.abs(z[:, None] - 0.085 * np.arange(8)).argmin(1)
     assert sorted(block) == list(range(8))
+
+
+def test_toes_begin_inside_the_foot(cast):
+    c = cast["quadruped"]
+    toes = lay_plan(c, "quadruped", {"toes": -1})
+    solid = body_solid(c, 200)
+    for stem, ends in (("fore_toe", 0.0), ("toe", 0.0)):
+        # Three toes a foot, 4.6 cm apart, as the generator made them.
+        tips = np.array([place(toes, f"{stem}_{i}_end_L") for i in (1, 2, 3)])
+        assert f"{stem}_4_1_L" not in toes.joint_index and np.diff(tips[:, 0]) == pytest.approx(
+            [0.055, 0.055], abs=0.015
+        )
+        for i in (1, 2, 3):
+            first = place(toes, f"{stem}_{i}_1_L")
+            assert solid.contains(first[None])[0] and tips[i - 1][2] - first[2] > 0.03 + ends
+            assert toes.joint(f"{stem}_{i}_1_L").parent == ("ball_L" if stem == "toe" else "fore_ball_L")
+    assert all(s > 0 for s in curl_senses(toes)["ball_L"].values())
 
 
 def test_landmarks_lead_and_the_joints_between_follow(cast):

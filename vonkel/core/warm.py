@@ -55,6 +55,9 @@ def warm() -> None:
     from .geometry.voxels import middle_path
 
     middle_path(solid, 0, len(solid.cells) - 1)
+    from .joints.survey import nearest_bone
+
+    nearest_bone(points, points[:2].copy(), points[2:4].copy(), np.ones(2), np.zeros(len(points), np.int64))
     ray_hits(points, topology_of(character).triangles, np.array([0.0, 0.5, 5.0]), np.array([0.0, 0.0, -1.0]))
 
 

@@ -36,7 +36,7 @@ def lay(character: Character, p: LayPlan) -> Character:
 
 
 class LayOwn(Params):
-    plan: OwnPlan = Field(description="as `vonkel plan` or “Save as a plan” wrote it")
+    plan: OwnPlan = Field(description="as `vonkel plan` or “Save the skeleton” wrote it")
 
 
 @step("joints.lay_own", LayOwn, lambda c, p: f"Laid the own plan {p.plan.name} into the mesh", long=True)

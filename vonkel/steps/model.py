@@ -12,10 +12,10 @@ from ..core.character.words import clean_name
 from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.formats.pictures import picture_size
 from ..core.geometry import mending
-from ..core.geometry.health import health
+from ..core.geometry.health import health, mirror_partners
 from ..core.geometry.measures import measure
 from ..core.geometry.transform import transformed
-from ..core.tolerances import MAX_PARTS
+from ..core.tolerances import MAX_PARTS, PAIR
 from .registry import Array, Params, step
 
 UP = {
@@ -178,10 +178,11 @@ class Symmetrise(Params):
 
 
 def _evened(a: Character, b: Character) -> str:
-    before, after = health(a), health(b)
+    before, after = (mirror_partners(c)[0] for c in (a, b))
+    alone = [int((d > PAIR * c.height).sum()) for d, c in ((before, a), (after, b))]
     return (
-        f"largest difference {1000 * before.asymmetry:.2f} → {1000 * after.asymmetry:.2f} mm, "
-        f"points without partner {len(before.asymmetry_points)} → {len(after.asymmetry_points)}"
+        f"largest difference {1000 * before.max():.2f} → {1000 * after.max():.2f} mm, "
+        f"points without partner {alone[0]} → {alone[1]}"
     )
 
 

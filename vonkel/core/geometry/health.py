@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from dataclasses import dataclass
 
 import numpy as np
@@ -41,12 +42,28 @@ def mirror_distance(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return d, i
 
 
+_mirrors: OrderedDict[str, tuple[np.ndarray, np.ndarray]] = OrderedDict()
+
+
+def mirror_partners(character: Character) -> tuple[np.ndarray, np.ndarray]:
+    """`mirror_distance` of a character's points, kept for the last few meshes."""
+    key = character.arrays.hash_of("points")
+    if key not in _mirrors:
+        _mirrors[key] = mirror_distance(character.points)
+        while len(_mirrors) > 6:
+            _mirrors.popitem(last=False)
+    return _mirrors[key]
+
+
 def health(character: Character) -> Health:
     """Figures for all visible parts together."""
-    return mesh_health(character.points, topology_of(character), character.height)
+    mirrors = mirror_partners(character) if len(character.points) else None
+    return mesh_health(character.points, topology_of(character), character.height, mirrors)
 
 
-def mesh_health(points: np.ndarray, topo: Topology, height: float) -> Health:
+def mesh_health(
+    points: np.ndarray, topo: Topology, height: float, mirrors: tuple[np.ndarray, np.ndarray] | None = None
+) -> Health:
     n = topo.count
     edges, uses = topo.edges, topo.edge_faces
     a, b = topo.corners, topo.corner_next
@@ -65,7 +82,7 @@ def mesh_health(points: np.ndarray, topo: Topology, height: float) -> Health:
     flat = np.flatnonzero(areas < (height * 1e-6) ** 2)
     used = np.zeros(n, bool)
     used[topo.corners] = True
-    distance, _ = mirror_distance(points) if n else (np.zeros(0), np.zeros(0))
+    distance, _ = mirrors or (mirror_distance(points) if n else (np.zeros(0), np.zeros(0)))
     border, many = uses == 1, uses > 2
 
     def points_of(faces: np.ndarray) -> np.ndarray:

@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 
 from ..character import Character, unique_name
 from ..errors import BadParameters, StepRefused
+from .health import mirror_partners
 from .surgery import Knife
 from .topology import face_areas, topology_of
 
@@ -142,8 +143,7 @@ def symmetrised(character: Character, within: float, side: str = "both") -> Char
     where they are.  Raises StepRefused where hardly any point has a partner.
     """
     points = character.points
-    tree = cKDTree(points)
-    distance, partner = tree.query(points * [-1.0, 1.0, 1.0])
+    distance, partner = mirror_partners(character)
     mutual = (partner[partner] == np.arange(len(points))) & (distance <= within)
     if mutual.mean() < 0.5:
         raise StepRefused(

@@ -13,7 +13,7 @@ import numpy as np
 
 from ..character import REST_TURN, Character, Joint, opposite_name
 from ..errors import BadParameters, StepRefused
-from ..geometry.rotations import frame_from_axes, matrix_from_quaternion, quaternion_from_matrix, unit
+from ..geometry.rotations import cross, frame_from_axes, matrix_from_quaternion, quaternion_from_matrix, unit
 
 MIRROR = np.array([-1.0, 1.0, 1.0])
 Manner = Literal["counter", "parallel"]
@@ -34,7 +34,7 @@ def own_axes(frame: np.ndarray, aim: str, hinge: str) -> np.ndarray:
     out[:, a] = frame[:, 0] * (-1 if aim[0] == "-" else 1)
     out[:, h] = frame[:, 2] * (-1 if hinge[0] == "-" else 1)
     k = 3 - a - h
-    out[:, k] = np.cross(out[:, (k + 1) % 3], out[:, (k + 2) % 3])
+    out[:, k] = cross(out[:, (k + 1) % 3], out[:, (k + 2) % 3])
     return out
 
 
@@ -42,7 +42,7 @@ def bone_frame(joint: Joint) -> np.ndarray:
     """(3, 3): x as the joint's aim says, z its hinge."""
     axes = matrix_from_quaternion(joint.turn)
     x, z = axis_of(axes, joint.aim), axis_of(axes, joint.hinge)
-    return np.stack([x, np.cross(z, x), z], 1)
+    return np.stack([x, cross(z, x), z], 1)
 
 
 def turned(joint: Joint, axes: np.ndarray) -> Joint:
@@ -102,7 +102,7 @@ def bend_normal(character: Character, joint: Joint, child: Joint) -> np.ndarray 
     after = bone_child(character, child)
     if after is not None:
         a, b, c = (np.array(x.place) for x in (joint, child, after))
-        n = np.cross(b - a, c - b)
+        n = cross(b - a, c - b)
         if np.linalg.norm(n) > 0.02 * np.linalg.norm(b - a) * np.linalg.norm(c - b):
             return n
     return None

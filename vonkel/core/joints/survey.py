@@ -4,16 +4,34 @@ from __future__ import annotations
 
 from collections import OrderedDict
 
+import numba
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ..character import Character, Joint
+from ..character import Character, Joint, opposite_name
 from ..geometry.rotations import unit
 from ..geometry.topology import topology_of
 from .inside import body_solid
-from .orient import bone_child
+from .orient import MIRROR, bone_child
 
 LEAST_LOOPS = 3  # round a joint that bends (common practice)
+
+
+@numba.njit(cache=True, nogil=True)
+def nearest_bone(points, starts, ends, thick, owner):
+    """Fill owner (n,) with the bone, of (b, 3) starts and ends, nearest to each point in units of its flesh (b,)."""
+    for i in range(len(points)):
+        best = np.inf
+        for k in range(len(starts)):
+            wx, wy, wz = ends[k, 0] - starts[k, 0], ends[k, 1] - starts[k, 1], ends[k, 2] - starts[k, 2]
+            px, py, pz = points[i, 0] - starts[k, 0], points[i, 1] - starts[k, 1], points[i, 2] - starts[k, 2]
+            long = wx * wx + wy * wy + wz * wz
+            t = 0.0 if long < 1e-18 else min(max((px * wx + py * wy + pz * wz) / long, 0.0), 1.0)
+            dx, dy, dz = px - t * wx, py - t * wy, pz - t * wz
+            d = (dx * dx + dy * dy + dz * dz) / (thick[k] * thick[k])
+            if d < best:
+                best = d
+                owner[i] = k
 
 
 def flesh_at(character: Character, place: np.ndarray) -> float:
@@ -68,10 +86,17 @@ def _loops_round(character: Character) -> dict[str, float]:
     in_quad = np.zeros(len(edges))
     np.maximum.at(in_quad, topo.corner_edge, quads)
     weight = np.where(in_quad > 0, 1.0, 0.5) * skin[edges[:, 0]]
-    middle = 0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]])
-    tree = cKDTree(middle)
-    out = {}
+    tree = _edge_tree(character, edges)
+    out: dict[str, float] = {}
     for above, joint, child in bending_joints(character):
+        partner = opposite_name(joint.name)
+        if (
+            joint.side == "R"
+            and partner in out
+            and np.allclose(np.array(character.joint(partner).place) * MIRROR, joint.place)
+        ):
+            out[joint.name] = out[partner]
+            continue
         place = np.array(joint.place)
         thick = flesh_at(character, place)
         along = unit(unit(np.array(child.place) - place) + unit(place - np.array(above.place)))
@@ -100,8 +125,24 @@ def _loops_round(character: Character) -> dict[str, float]:
     return out
 
 
+_trees: OrderedDict[str, cKDTree] = OrderedDict()
+
+
+def _edge_tree(character: Character, edges: np.ndarray) -> cKDTree:
+    """The middles of all edges as a tree, kept for the last few meshes."""
+    key = character.arrays.hash_of("points") + character.arrays.hash_of("face_corners")
+    if key not in _trees:
+        _trees[key] = cKDTree(0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]]))
+        while len(_trees) > 4:
+            _trees.popitem(last=False)
+    return _trees[key]
+
+
+ENOUGH = 6000  # points by which gaps are judged; a finer mesh is looked at every so many points
+
+
 def limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
-    """For each limb (its first joint), the least gap in metres from its outer half to the rest of the body, and where
+    """For each limb (its first joint; of two partners the left one), the least gap in metres from its outer half to the rest of the body, and where
     (a point).
 
     Each skin point belongs to the bone that is nearest beside the flesh round it.  The outer half of a limb is what
@@ -117,17 +158,18 @@ def limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
     if len(bones) < 3 or not limbs:
         return {}
     skin = np.concatenate([np.arange(*p.points) for p in character.parts if p.role == "skin"] or [np.zeros(0, int)])
+    skin = skin[:: max(1, len(skin) // ENOUGH)]
     points = character.points[skin]
-    best = np.full(len(points), np.inf)
-    owner = np.zeros(len(points), np.int64)
-    for k, (_, a, b, thick) in enumerate(bones):
-        t = np.clip((points - a) @ (b - a) / max(float((b - a) @ (b - a)), 1e-12), 0, 1)
-        d = np.linalg.norm(points - a - t[:, None] * (b - a), axis=1) / thick
-        owner = np.where(d < best, k, owner)
-        best = np.minimum(best, d)
-    out = {}
+    owner = np.empty(len(points), np.int64)
+    ends = np.array([(a, b) for _, a, b, _ in bones])
+    nearest_bone(
+        np.ascontiguousarray(points), ends[:, 0].copy(), ends[:, 1].copy(), np.array([t for *_, t in bones]), owner
+    )
+    out: dict[str, tuple[float, int]] = {}
     names = [b[0] for b in bones]
     for first, inner, outer in limbs:
+        if first.endswith("_R") and opposite_name(first) in out:
+            continue  # judged by its partner
         mine = np.isin(owner, [i for i, n in enumerate(names) if n in outer])
         rest = ~np.isin(owner, [i for i, n in enumerate(names) if n in outer or n in inner])
         if mine.any() and rest.any():

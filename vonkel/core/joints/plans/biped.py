@@ -16,7 +16,7 @@ from ...progress import tell
 from ..inside import body_solid
 from . import landmarks as lm
 from .arms import find_arm, lay_arm
-from .legs import find_leg, lay_leg
+from .legs import find_leg, lay_leg, lay_toes
 from .sketch import Sketch
 from .trunk import lay_face, lay_spine, lay_tail
 
@@ -35,6 +35,7 @@ class BipedOptions(BaseModel):
     neck: int = Field(1, ge=1, le=4)
     tail: int = Field(6, ge=2, le=24, description="links of the tail, where there is one")
     digits: int = Field(-1, ge=-1, le=5, description="fingers per hand, thumb included; −1: as the mesh shows")
+    toes: int = Field(0, ge=-1, le=5, description="toes a foot; 0: none, −1: as the mesh shows")
 
 
 def sketch_biped(character: Character, options: BipedOptions) -> Sketch:
@@ -55,6 +56,7 @@ def sketch_biped(character: Character, options: BipedOptions) -> Sketch:
     lay_spine(character, solid, sketch, leg, arm, options.spine, options.neck)
     lay_leg(sketch, leg)
     tell(0.6, "finding the digits")
+    lay_toes(character, sketch, "ball_L", "toe_end_L", "toe", options.toes)
     lay_arm(character, solid, sketch, arm, options.digits)
     lay_tail(character, solid, sketch, branches, options.tail)
     lay_face(character, solid, sketch)

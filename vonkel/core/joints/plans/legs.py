@@ -5,10 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.signal import find_peaks
 
 from ...character import Character
 from ...errors import StepRefused
-from ...geometry.voxels import Solid
+from ...geometry.topology import skin_triangles
+from ...geometry.voxels import Solid, solid_from_mesh
 from . import landmarks as lm
 from .sketch import Sketch
 
@@ -96,3 +98,42 @@ def lay_leg(sketch: Sketch, leg: Leg) -> None:
     sketch.put("foot_L", "shin_L", leg.ankle, "foot", hinge=across)
     sketch.put("ball_L", "foot_L", leg.ball, "ball", hinge=across)
     sketch.put("toe_end_L", "ball_L", leg.toe, "toe_end", deforms=False)
+
+
+def lay_toes(character: Character, sketch: Sketch, ball: str, end: str, stem: str, wanted: int) -> None:
+    """Toes of the left foot below the joint `ball`: two joints each, beginning inside the foot.
+
+    They are the points of the foot's outline seen from above that stand out forward; `wanted` −1: as many as there are.
+    """
+    if not wanted:
+        return
+    place, tip = sketch.found[ball][1], sketch.found[end][1]
+    long = max(float(np.linalg.norm((tip - place)[[0, 2]])), 1e-6)
+    low = np.array([max(place[0] - 1.6 * long, 0.0), float(character.points[:, 1].min()), place[2] - 0.3 * long])
+    high = np.array([place[0] + 1.6 * long, place[1] + 0.7 * long, tip[2] + 0.6 * long])
+    cell = max(long / 48, (float(np.prod(high - low)) / 2e6) ** (1 / 3))
+    fine = solid_from_mesh(character.points, skin_triangles(character), cell, (low, high))
+    if not len(fine.cells):
+        return
+    front = np.where(fine.inside.any(1), np.arange(fine.inside.shape[2]), -1).max(1).astype(float)  # (x,) farthest z
+    peaks, told = find_peaks(np.r_[-1.0, front, -1.0], prominence=max(1.4, 0.03 * long / cell))
+    order = np.argsort(-told["prominences"])
+    order = order[:wanted] if wanted > 0 else order[:5]
+    if len(order) < 2:
+        return
+    made = 0
+    for k in sorted(order, key=lambda i: peaks[i]):
+        x = int(peaks[k]) - 1
+        z = int(front[x])
+        column = fine.inside[x, :, max(z - 1, 0) : z + 1].any(1)
+        y = float(low[1] + (np.flatnonzero(column).mean() + 0.5) * cell)
+        end_at = np.array([low[0] + (x + 0.5) * cell, y, low[2] + (z + 1) * cell])
+        base = place + 0.35 * (end_at - place)
+        base[0] = place[0] + 0.7 * (end_at[0] - place[0])  # toes run nearly side by side
+        if not fine.contains(base[None])[0]:
+            base = fine.centres[fine.nearest(base[None])[0]]
+        middle = 0.45 * base + 0.55 * end_at
+        if not fine.contains(middle[None])[0]:
+            middle = fine.centres[fine.nearest(middle[None])[0]]
+        made += 1
+        sketch.put_chain(f"{stem}_{made}", ball, np.array([base, middle, end_at]), "_L", (1.0, 0, 0))

@@ -18,6 +18,7 @@ from ...errors import StepRefused
 from ...geometry.voxels import Solid
 from ...progress import tell
 from . import landmarks as lm
+from .legs import lay_toes
 from .shapes import Cut, bend_near, cut_at, cuts_along, deepest, eyes_middle, filled, kept_in, neck_end, spread
 from .sketch import Sketch
 from .trunk import lay_face
@@ -34,6 +35,7 @@ class QuadrupedOptions(BaseModel):
     spine: int = Field(4, ge=2, le=10, description="links between hips and neck, the chest included")
     neck: int = Field(3, ge=1, le=12)
     tail: int = Field(6, ge=0, le=24)
+    toes: int = Field(0, ge=-1, le=5, description="toes a foot; 0: none, −1: as the mesh shows")
     legs: Literal["auto", "plantigrade", "digitigrade", "unguligrade"] = "auto"
 
 
@@ -75,6 +77,8 @@ def sketch_quadruped(character: Character, options: QuadrupedOptions) -> Sketch:
     _tail(character, solid, sketch, hips, options.tail)
     _hind_leg(solid, sketch, hind_line, hind_belly, hind_cut, build)
     _fore_leg(solid, sketch, fore_line, fore_belly, fore_cut, build)
+    lay_toes(character, sketch, "ball_L", "toe_end_L", "toe", options.toes)
+    lay_toes(character, sketch, "fore_ball_L", "fore_toe_end_L", "fore_toe", options.toes)
     tell(0.85, "finding the face")
     lay_face(character, solid, sketch)
     return sketch

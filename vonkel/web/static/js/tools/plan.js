@@ -2,7 +2,7 @@
 import { call, h, say, toast } from "../dom.js";
 import { button, fileButton, pairs } from "../stations/common.js";
 
-const WORDS = { spine: "spine links", neck: "neck joints", tail: "tail joints", digits: "digits", legs: "legs", fingers: "wing fingers", links: "joints a finger", hung: "hung on each bone", pairs: "pairs of legs", abdomen: "abdomen joints", feeler: "feeler joints", bends: "bends a leg", fin: "fin joints", joints: "joints", root: "root", jaw: "jaw" };
+const WORDS = { spine: "spine links", neck: "neck joints", tail: "tail joints", digits: "digits", toes: "toes", legs: "legs", fingers: "wing fingers", links: "joints a finger", hung: "hung on each bone", pairs: "pairs of legs", abdomen: "abdomen joints", feeler: "feeler joints", bends: "bends a leg", fin: "fin joints", joints: "joints", root: "root", jaw: "jaw" };
 
 class Plans {
   name = "plans"; title = "Plans"; station = "joints"; hint = "";
