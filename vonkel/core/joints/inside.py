@@ -35,7 +35,12 @@ def kept_inside(character: Character, joint: Joint, place: np.ndarray) -> np.nda
     """The place, or for a deforming joint outside the body the nearest place inside it."""
     if may_stick_out(character, joint) or joint.role == "eye" or not len(character.points):
         return place
-    solid = body_solid(character)
+    return inside_body(character, place)
+
+
+def inside_body(character: Character, place: np.ndarray, cells: int = 120) -> np.ndarray:
+    """The place (3,) metres, or where that lies outside the body the nearest place inside it."""
+    solid = body_solid(character, cells)
     if not len(solid.cells) or solid.contains(place[None])[0]:
         return place
     return solid.centres[solid.nearest(place[None])[0]]

@@ -195,16 +195,12 @@ def _hind_leg(solid: Solid, sketch: Sketch, line: np.ndarray, belly: float, cut:
     hock, ball, foot = _leg_places(line, build, knee)
     toe = _toe(solid, foot)
     across = (1.0, 0.0, 0.0)
-    sketch.put("thigh_L", "hips", kept_in(solid, hip), "thigh", hinge=across, mark="hip")
-    sketch.put("shin_L", "thigh_L", kept_in(solid, knee), "shin", hinge=across, mark="knee")
-    sketch.put(
-        "foot_L",
-        "shin_L",
-        kept_in(solid, hock),
-        "foot",
-        hinge=across,
-        mark="hock" if build != "plantigrade" else "ankle",
-    )
+    hip, knee, hock = (kept_in(solid, p) for p in (hip, knee, hock))
+    bend = _hinge(hip, knee, hock, across)
+    sketch.put("thigh_L", "hips", hip, "thigh", hinge=bend, mark="hip")
+    sketch.put("shin_L", "thigh_L", knee, "shin", hinge=bend, mark="knee")
+    word = "ankle" if build == "plantigrade" else "hock"
+    sketch.put("foot_L", "shin_L", hock, "foot", hinge=across, mark=word)
     sketch.put("ball_L", "foot_L", kept_in(solid, _before(ball, toe)), "ball", hinge=across)
     sketch.put("toe_end_L", "ball_L", toe, "toe_end", deforms=False, mark="hind toe")
 
@@ -221,11 +217,21 @@ def _fore_leg(solid: Solid, sketch: Sketch, line: np.ndarray, belly: float, cut:
     toe = _toe(solid, foot)
     across = (1.0, 0.0, 0.0)
     sketch.put("collar_L", "chest", kept_in(solid, blade), "collar", hinge=across)
-    sketch.put("upper_arm_L", "collar_L", kept_in(solid, shoulder), "upper_arm", hinge=across, mark="shoulder")
-    sketch.put("forearm_L", "upper_arm_L", kept_in(solid, elbow), "forearm", hinge=(-1.0, 0, 0), mark="elbow")
-    sketch.put("hand_L", "forearm_L", kept_in(solid, wrist), "hand", hinge=across, mark="wrist")
+    shoulder, elbow, wrist = (kept_in(solid, p) for p in (shoulder, elbow, wrist))
+    bend = _hinge(shoulder, elbow, wrist, (-1.0, 0.0, 0.0))
+    sketch.put("upper_arm_L", "collar_L", shoulder, "upper_arm", hinge=bend, mark="shoulder")
+    sketch.put("forearm_L", "upper_arm_L", elbow, "forearm", hinge=bend, mark="elbow")
+    sketch.put("hand_L", "forearm_L", wrist, "hand", hinge=across, mark="wrist")
     sketch.put("fore_ball_L", "hand_L", kept_in(solid, _before(ball, toe)), "fore_ball", hinge=across)
     sketch.put("fore_toe_end_L", "fore_ball_L", toe, "fore_toe_end", deforms=False, mark="fore toe")
+
+
+def _hinge(
+    a: np.ndarray, b: np.ndarray, c: np.ndarray, straight: tuple[float, float, float]
+) -> np.ndarray | tuple[float, float, float]:  # fmt: skip
+    """The axis of the bend at b on the way from a to c; `straight` where there is hardly any."""
+    n = np.cross(b - a, c - b)
+    return n if np.linalg.norm(n) > 0.1 * np.linalg.norm(b - a) * np.linalg.norm(c - b) else straight
 
 
 def _before(ball: np.ndarray, toe: np.ndarray) -> np.ndarray:
@@ -251,7 +257,7 @@ def _neck_and_head(character: Character, solid: Solid, sketch: Sketch, chest_z: 
     along = lm.lengths_along(path)
     head_s = neck_end(solid, path, eyes_middle(character))
     trunk = 0.72 * float(depth[0])
-    base_s = min(float(along[np.argmax(depth < trunk)]) if (depth < trunk).any() else 0.3 * head_s, 0.6 * head_s)
+    base_s = min(float(along[np.argmax(depth < trunk)]) if (depth < trunk).any() else 0.3 * head_s, 0.4 * head_s)
     base_s = max(base_s, 0.15 * head_s)
     parent = "chest"
     across = (1.0, 0.0, 0.0)

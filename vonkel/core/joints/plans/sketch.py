@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ...character import Character, Joint
+from ..inside import inside_body
 from ..orient import MIRROR, turn_down_bones
 
 
@@ -63,7 +64,14 @@ class Sketch:
         return tuple(made)
 
     def laid(self, character: Character, plan: str) -> Character:
-        """The character with these joints in place of any joints, kits and skin there were."""
+        """The character with these joints in place of any joints, kits and skin there were.
+
+        Whatever grid or map a plan worked with: deforming joints end inside the body.
+        """
+        parents = {parent for parent, *_ in self.found.values()}
+        for name, (parent, place, role, deforms) in self.found.items():
+            if deforms and name in parents and role not in ("eye", "jaw") and len(character.points):
+                self.found[name] = (parent, inside_body(character, place, 200), role, deforms)
         bare = character.with_(
             joints=self.joints(), kits=(), controls=(), skin=None, poses=(), plan=plan,
             arrays={"skin/joints": None, "skin/weights": None},
