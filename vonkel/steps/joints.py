@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, Literal
 
 import numpy as np
@@ -164,24 +165,24 @@ class Named(Params):
     both_sides: bool = True
 
 
+def _taken_out(character: Character, p: Named, take: Callable[[Character, str], Character]) -> Character:
+    result = take(character, p.joint)
+    partner = opposite_name(p.joint)
+    if p.both_sides and partner != p.joint and partner in result.joint_index:
+        result = take(result, partner)
+    return edit.refreshed(orient.turn_down_bones(result, keep_hinge=True), character)
+
+
 @step("joints.remove", Named, lambda c, p: f"Took out {p.joint}")
 def remove(character: Character, p: Named) -> Character:
     """Take a joint out; its children hang from its parent, which also takes over its skin."""
-    result = edit.remove_joint(character, p.joint)
-    partner = opposite_name(p.joint)
-    if p.both_sides and partner != p.joint and partner in character.joint_index:
-        result = edit.remove_joint(result, partner)
-    return edit.refreshed(orient.turn_down_bones(result, keep_hinge=True), character)
+    return _taken_out(character, p, edit.remove_joint)
 
 
 @step("joints.remove_chain", Named, lambda c, p: f"Took out {p.joint} and all below it")
 def remove_chain(character: Character, p: Named) -> Character:
     """Take a joint out with everything below it; the parent takes over the skin."""
-    result = edit.remove_chain(character, p.joint)
-    partner = opposite_name(p.joint)
-    if p.both_sides and partner != p.joint and partner in result.joint_index:
-        result = edit.remove_chain(result, partner)
-    return edit.refreshed(orient.turn_down_bones(result, keep_hinge=True), character)
+    return _taken_out(character, p, edit.remove_chain)
 
 
 class Chosen(Params):

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from ..character import Arrays, Character, Joint, Part, Shape, Skin
+from ..character.hierarchy import parents_first
 from ..character.words import clean_name
 from ..errors import BadFile, VonkelError
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
@@ -476,28 +477,10 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         moves = np.concatenate(runs).astype(np.float32)
         hit = np.flatnonzero(np.abs(moves).max(1) > 0).astype(np.uint32)
         arrays |= {f"shape/{shape}/points": hit, f"shape/{shape}/moves": moves[hit]}
-    ordered = _parents_first(joints)
+    ordered = parents_first(joints)
     return Character(
         name=called or about["name"], about=about.get("about", ""), plan=about.get("plan", ""), parts=tuple(parts),
         joints=tuple(ordered), shapes=tuple(Shape(name=s) for s in shapes), arrays=Arrays(arrays),
         skin=Skin(joints=tuple(names), method=about.get("method", "linear"), influences=arrays["skin/joints"].shape[1])
         if names else None,
     )  # fmt: skip
-
-
-def _parents_first(joints: list[Joint]) -> list[Joint]:
-    placed: set[str | None] = {None}
-    out: list[Joint] = []
-    waiting = list(joints)
-    while waiting:
-        later = []
-        for j in waiting:  # in the order given wherever that has parents first already
-            if j.parent in placed:
-                out.append(j)
-                placed.add(j.name)
-            else:
-                later.append(j)
-        if len(later) == len(waiting):
-            raise ValueError("joints hang below themselves")
-        waiting = later
-    return out

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..character import Character, Joint, opposite_name, unique_name
+from ..character.hierarchy import parents_first
 from ..errors import BadParameters, StepRefused
 from ..tolerances import MAX_JOINTS, SAME_PLACE
 from .inside import kept_inside
@@ -313,25 +314,7 @@ def reparent(character: Character, name: str, parent: str | None, both_sides: bo
     for n, p in wanted.items():
         old = result.joint(n).parent
         joints = [j.model_copy(update={"parent": p}) if j.name == n else j for j in result.joints]
-        result = result.with_(joints=tuple(_parents_first(joints)))
+        result = result.with_(joints=tuple(parents_first(joints)))
         touched = {x for x in (old, p) if x}
         result = turn_down_bones(result, touched, keep_hinge=True)
     return refreshed(result, character)
-
-
-def _parents_first(joints: list[Joint]) -> list[Joint]:
-    """The same joints, each behind its parent, otherwise in their order."""
-    placed: set[str | None] = {None}
-    waiting, out = joints, []
-    while waiting:
-        later = []
-        for j in waiting:
-            if j.parent in placed:
-                out.append(j)
-                placed.add(j.name)
-            else:
-                later.append(j)
-        if len(later) == len(waiting):
-            raise StepRefused("Joints would hang below themselves.", "", "Choose another parent.")
-        waiting = later
-    return out

@@ -1,0 +1,28 @@
+"""The order of joints."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from .model import Joint
+
+
+def parents_first(joints: Iterable[Joint]) -> list[Joint]:
+    """The same joints, each behind its parent, otherwise in their order.
+
+    Raises ValueError where joints hang below themselves or from one that isn't there.
+    """
+    placed: set[str | None] = {None}
+    waiting, out = list(joints), []
+    while waiting:
+        later = []
+        for j in waiting:  # in the order given wherever that has parents first already
+            if j.parent in placed:
+                out.append(j)
+                placed.add(j.name)
+            else:
+                later.append(j)
+        if len(later) == len(waiting):
+            raise ValueError("joints hang below themselves")
+        waiting = later
+    return out
