@@ -80,3 +80,35 @@ def test_every_command_is_documented_and_has_help():
     for command in ("serve", "new", "apply", "trial", "export", "check", "steps", "kits", "plans"):
         assert f"vonkel {command}" in readme, command
         assert "Usage" in vonkel(command, "--help").stdout
+
+
+def test_plans_names_and_whole_characters_from_the_command_line(tmp_path):
+    """A second body type by its recipe, its skeleton kept as a plan and laid again, and the character moved whole."""
+    store = ["--store", str(tmp_path / "store")]
+    number = json.loads(vonkel("new", DATA / "larva.obj", "--name", "Wick", *store).stdout)["character"]
+    made = vonkel("apply", "chain", "--character", number, *store)
+    assert made.returncode == 0, made.stderr
+    plan = tmp_path / "beads.json"
+    assert json.loads(vonkel("plan", number, plan, "--name", "beads", *store).stdout)["joints"] == 13
+    whole = tmp_path / "Wick.vonkel"
+    assert vonkel("export", number, whole, *store).returncode == 0
+    other = ["--store", str(tmp_path / "elsewhere")]
+    again = json.loads(vonkel("new", whole, *other).stdout)["character"]
+    laid = vonkel(
+        "apply",
+        "joints.lay_own",
+        "--character",
+        again,
+        "--params",
+        json.dumps({"plan": json.loads(plan.read_text())}),
+        *other,
+    )
+    assert laid.returncode == 0, laid.stderr
+    glb = tmp_path / "wick.glb"
+    assert vonkel("export", again, glb, "--names", "{part}-{n}{side}", *other).returncode == 0
+    assert b'"chain-3C"' in glb.read_bytes()
+    refused = vonkel("export", again, tmp_path / "wick.xyz", *other, ok=False)
+    assert refused.returncode == 2 and "can't write" in refused.stderr
+    spoiled = tmp_path / "spoiled.vonkel"
+    spoiled.write_bytes(whole.read_bytes()[:900])
+    assert vonkel("new", spoiled, *other, ok=False).returncode == 3

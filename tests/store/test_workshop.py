@@ -8,7 +8,7 @@ import urllib.request
 import numpy as np
 import pytest
 
-from tests.conftest import Server, tube
+from tests.conftest import ROOT, Server, tube
 from vonkel.core.errors import BadFile, Conflict, NotFound, StepRefused, Stopped, VonkelError
 from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.steps import STEPS
@@ -257,3 +257,92 @@ def test_kill_9_loses_no_acknowledged_step(tmp_path):
         server.start()
     server.kill()
     assert acknowledged > 5
+
+
+def test_a_store_of_the_first_version_is_brought_up_to_date(tmp_path):
+    """A file made from the first schema (data/schema_1.sql) opens, keeps its characters and takes what is new."""
+    import sqlite3
+
+    from vonkel.store import Store
+
+    path = tmp_path / "vonkel.db"
+    new = Workshop(tmp_path / "other")
+    number = new.add(character_from_mesh(tube(), "old"), {"file": "old.obj"}, "Brought in old.obj")
+    with sqlite3.connect(new.store.path) as source, sqlite3.connect(path) as db:
+        db.executescript((ROOT / "tests/store/data/schema_1.sql").read_text() + "PRAGMA user_version = 1;")
+        for table, columns in (
+            ("character", "id, name, created, changed, head, tip, pose, pose_tip"),
+            ("blob", "*"),
+            ("snapshot", "*"),
+            ("step", "*"),
+        ):
+            rows = source.execute(f"SELECT {columns} FROM {table}").fetchall()
+            db.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * len(rows[0]))})", rows)
+    store = Store(path)
+    assert [(s.name, s.archived) for s in store.characters()] == [("old", False)]
+    store.archive(number, True)
+    assert store.characters()[0].archived and store.add_plan("p", "{}") == 1
+    assert Workshop(tmp_path).character(number).key == new.character(number).key
+    Store(path)  # and a second opening changes nothing
+    with sqlite3.connect(path) as db:
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 2
+
+
+def test_a_duplicate_lives_on_its_own_and_survives_a_kill(tmp_path):
+    server = Server(tmp_path)
+    try:
+        shop = Workshop(tmp_path)
+        number = shop.add(character_from_mesh(tube(), "one"), {"file": "a.obj"}, "Brought in a.obj")
+        add_joint(shop, number, 0.3)
+        shop.store.add_milestone(number, "one joint")
+        shop.set_pose(number, {}, "rest")
+        request = urllib.request.Request(f"{server.base}/api/c/{number}/duplicate", method="POST")
+        copy = json.loads(urllib.request.urlopen(request).read())["number"]
+        server.kill()
+        again = Workshop(tmp_path)
+        assert again.character(copy).name == "one 2" and len(again.character(copy).joints) == 1
+        assert [m.name for m in again.store.milestones(copy)] == ["one joint"]
+        add_joint(again, copy, 0.6)
+        assert len(again.character(number).joints) == 1
+        again.store.delete(number)
+        assert len(again.character(copy).joints) == 2
+        before, after = again.store.compact()
+        assert len(again.character(copy).joints) == 2 and after <= before
+    finally:
+        server.kill()
+
+
+def test_parts_pictures_and_plans_through_the_workshop(shop, number):
+    shop.add_parts(number, "badge.obj", b"o badge\nv 0 0 0.2\nv 0.1 0 0.2\nv 0.1 0.1 0.2\nv 0 0.1 0.2\nf 1 2 3 4\n")
+    c = shop.character(number)
+    assert [p.name for p in c.parts] == ["body", "badge"] and c.parts[1].points == (274, 278)
+    shop.add_parts(number, "badge.obj", b"v 0 0 0.3\nv 0.1 0 0.3\nv 0.1 0.1 0.3\nf 1 2 3\n")
+    assert shop.character(number).parts[2].name == "badge 2"
+    recipe = parse_recipe(dump_recipe(shop.recipe(number, "tube")), "tube")
+    other = shop.add(character_from_mesh(tube(), "tube"), {"file": "tube.obj"}, "Brought in tube.obj")
+    shop.run_recipe(other, recipe)  # what was brought in travels with the recipe
+    assert shop.character(other).key == shop.character(number).key
+    with pytest.raises(BadFile):
+        shop.add_parts(number, "badge.obj", b"nothing")
+    with pytest.raises(VonkelError):
+        shop.apply(
+            number,
+            "model.add_parts",
+            {
+                "names": ["x"],
+                "points": np.zeros((3, 3)),
+                "point_part": np.zeros(3, int),
+                "face_starts": np.array([0, 3]),
+                "face_corners": np.array([0, 1, 7]),
+                "line_starts": np.zeros(1, int),
+                "line_points": np.zeros(0, int),
+            },
+        )
+    add_joint(shop, number, 0.2)
+    add_joint(shop, number, 0.7, parent="link")
+    plan = shop.save_plan(number, "links")
+    assert [j.name for j in shop.plan(plan).joints] == ["link", "link 2"]
+    with pytest.raises(NotFound):
+        shop.plan(plan + 1)
+    with pytest.raises(BadFile, match="no plan"):
+        shop.take_plan(b"{}", "x.json")

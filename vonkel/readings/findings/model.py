@@ -206,7 +206,7 @@ def readiness_findings(c: Character) -> Iterator[Finding]:
 
 
 def _loop_mend(c: Character, name: str) -> Mend | None:
-    """A loop slid in at a joint: across the edge beside it that runs along the limb."""
+    """A loop slid in at a joint: across the edge beside it that runs along the limb, not too near to its ends."""
     j = c.joint(name)
     child = bone_child(c, j)
     if child is None:
@@ -228,7 +228,7 @@ def _loop_mend(c: Character, name: str) -> Mend | None:
     r, cols = topo.edge_corners
     quads = np.array([all(topo.sizes[topo.corner_face[k]] == 4 for k in cols[r[e] : r[e + 1]]) for e in rows])
     at = (place - c.points[edges[rows, 0]]) @ along / np.where(np.abs(way @ along) < 1e-9, 1e-9, way @ along)
-    score = np.where((lengthwise > 0.8) & quads & (at > 0.05) & (at < 0.95), -size, np.inf)
+    score = np.where((lengthwise > 0.8) & quads & (at > -0.1) & (at < 1.1), -size, np.inf)
     k = int(np.argmin(score))
     if not np.isfinite(score[k]):
         return None
@@ -236,5 +236,5 @@ def _loop_mend(c: Character, name: str) -> Mend | None:
     return Mend(
         label=f"Slide a loop in at {name}",
         step="model.slide_loop",
-        params={"edge": [a, b], "at": round(float(at[k]), 3)},
+        params={"edge": [a, b], "at": round(float(np.clip(at[k], 0.25, 0.75)), 3)},
     )
