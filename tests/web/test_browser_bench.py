@@ -277,3 +277,32 @@ def test_states_side_by_side_and_whole_characters_on_the_shelf(page, member, tmp
     page.wait(f"document.querySelectorAll('.card-character').length === {count}")
     page.page.get_by_text("Put away", exact=True).last.click()
     assert page.page.get_by_text("Sedge", exact=True).last.is_visible()
+
+
+def test_an_arm_is_switched_between_ik_and_fk_in_the_middle_of_a_pose(page, member):
+    member("otter.obj", "joints")
+    for step, params, done in (
+        ("joints.lay_plan", {"plan": "biped"}, "joints.length > 20"),
+        ("limbs.outfit", {}, "kits.length > 5"),
+        ("skin.bind", {}, "skin"),
+    ):
+        page.js(f"vonkel.step('{step}', {json.dumps(params)})")
+        page.wait(f"vonkel.state.{done} && document.getElementById('job').hidden", 90)
+    page.station("limbs")
+    page.wait("vonkel.plate.controlFrames")
+    page.js("vonkel.setChannel('hand_L', 'move y', 0.12, true)")
+    page.wait("Object.keys(vonkel.state.pose.values).length === 1 && !vonkel.live.busy")
+    points = "Array.from(vonkel.plate.points)"
+    before = np.array(page.js(points))
+    page.js("vonkel.selectControl('hand_L')")
+    page.page.locator("details[open]").get_by_role("button", name="FK").click()
+    page.wait("vonkel.state.pose.label.endsWith('led by FK') && !vonkel.live.busy && vonkel.values.hand_L.ik === 0")
+    after = np.array(page.js(points))
+    assert np.abs(after - before).max() < 1e-5  # every point of the skin
+    page.js("vonkel.setChannel('forearm_L turn', 'turn z', vonkel.values['forearm_L turn']['turn z'] + 0.3, true)")
+    page.wait("vonkel.state.pose.label.includes('forearm_L turn') && !vonkel.live.busy")
+    bent = np.array(page.js(points))
+    assert np.abs(bent - after).max() > 0.02
+    page.page.locator("details[open]").get_by_role("button", name="IK").click()
+    page.wait("vonkel.state.pose.label.endsWith('led by IK') && !vonkel.live.busy && vonkel.values.hand_L.ik === 1")
+    assert np.abs(np.array(page.js(points)) - bent).max() < 2e-3

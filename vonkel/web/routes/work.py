@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from fastapi import APIRouter, File, Form, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...core.errors import TooLarge
+from ...core.rig import compile_rig
+from ...core.rig.match import switched
 from ...core.tolerances import MAX_FILE_BYTES
 from ...steps import STEPS
 from ...steps.recipe import parse_recipe
@@ -111,6 +113,20 @@ class PoseBody(Body):
 def pose(workshop: TheWorkshop, number: int, body: PoseBody) -> dict:
     """One entry of the pose history."""
     return {"position": payload.where(workshop.set_pose(number, body.values, body.label, expected(body.position)))}
+
+
+class SwitchBody(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    kit: str
+    to: Literal["ik", "fk"]
+    values: dict[str, dict[str, float]] = {}
+
+
+@router.post("/c/{number}/switch")
+def switch(workshop: TheWorkshop, number: int, body: SwitchBody) -> dict:
+    """Values at which a limb stands as it does, led by IK or FK from now on; nothing is stored."""
+    c = workshop.character(number)
+    return {"values": switched(c, compile_rig(c), body.values, body.kit, body.to)}
 
 
 @router.post("/c/{number}/shape")

@@ -63,6 +63,22 @@ function kitAdder(b) {
     chain.length > 1 ? button(`Turns on the chain of ${chain.length}`, () => b.step("limbs.add_kit", { kind: "turns", name: plainName(j.name), joints: { chain } }), "small") : null)];
 }
 
+/** Switch a limb between IK and FK where it stands: the other side's controls come to it first, so nothing jumps. */
+function leadButtons(b, kit) {
+  const target = b.state.controls.find((c) => c.kit === kit.name && c.channels.some((k) => k.name === "ik"));
+  const ik = b.values[target.name]?.ik ?? 1;
+  const lead = async (to) => {
+    try {
+      const { values } = await call("POST", `/api/c/${b.number}/switch`, { kit: kit.name, to, values: b.values });
+      b.trial = "";
+      b.values = values;
+      b.pose();
+      await b.keepPose(`${plainName(kit.name)} led by ${to.toUpperCase()}`);
+    } catch (error) { say(error); }
+  };
+  return [["ik", 1], ["fk", 0]].map(([to, at]) => h("button", { class: "small", "aria-pressed": String(Math.abs(ik - at) < 1e-6), title: `Let ${to.toUpperCase()} lead from this very pose`, onclick: () => lead(to) }, to.toUpperCase()));
+}
+
 export const limbs = {
   large: "free", layers: { controls: true }, levels: new Set(["body", "face"]), shading: "colours",
   left: (b) => {
@@ -72,7 +88,7 @@ export const limbs = {
       h("summary", {}, tag(k.side), " ", plainName(k.name), h("span", { class: "soft" }, ` ${k.kind}`)),
       h("ul", { class: "rows" }, b.state.controls.filter((c) => c.kit === k.name).map((c) => h("li", {},
         h("button", { "aria-selected": String(c.name === b.plate.selected.control), "data-control": c.name, "data-keep": `c-${c.name}`, onclick: () => b.selectControl(c.name) }, h("span", { class: "grow" }, plainName(c.name)))))),
-      button("Take off", () => b.step("limbs.remove_kit", { kit: k.name }), "small quiet")))];
+      h("div", { class: "acts" }, ["arm", "leg"].includes(k.kind) ? leadButtons(b, k) : null, button("Take off", () => b.step("limbs.remove_kit", { kit: k.name }), "small quiet"))))];
   },
   right: (b) => [...(b.plate.selected.joint ? [] : channelSheet(b)), ...poseSheet(b), ...kitAdder(b)],
   dock: poseDock,
