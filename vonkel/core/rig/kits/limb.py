@@ -25,7 +25,11 @@ from ..outlines import bud
 from ..program import UNIT_SCALE, Operation, State, Values
 from .base import MOVE, TURN, KitKind, Options, control_at, tagged
 
-SWITCHES = (Channel(name="ik", rest=1.0, low=0.0, high=1.0), Channel(name="stretch", rest=0.0, low=0.0, high=1.0))
+SWITCHES = (
+    Channel(name="ik", rest=1.0, low=0.0, high=1.0),
+    Channel(name="stretch", rest=0.0, low=0.0, high=1.0),
+    Channel(name="soft", rest=0.0, low=0.0, high=0.3),
+)
 
 
 class LimbOptions(Options):
@@ -132,6 +136,7 @@ class Limb(KitKind):
         target_slot, guide_slot = builder.slots[f"control:{target}"], builder.slots[f"control:{guide}"]
         above_slot = builder.slots[above] if above else -1
         ik_value, stretch_value = builder.channels[(target, "ik")], builder.channels[(target, "stretch")]
+        soft_value = builder.channels.get((target, "soft"), -1)  # rigs made before there was one lack it
         scale_names = [f"scale:{j.name}" for j in joints[:2]]
         scale_slots = [builder.new_slot(n, UNIT_SCALE) for n in scale_names]
 
@@ -143,7 +148,14 @@ class Limb(KitKind):
             if ik > 0.0:
                 held = compose(state[target_slot], end_in_target)
                 mid, end, n, factor = two_bone(
-                    root, place_of(held), place_of(state[guide_slot]), upper, lower, values[stretch_value], limit
+                    root,
+                    place_of(held),
+                    place_of(state[guide_slot]),
+                    upper,
+                    lower,
+                    values[stretch_value],
+                    limit,
+                    values[soft_value] if soft_value >= 0 else 0.0,
                 )
                 wanted = [
                     compose(plane_frame(sub(mid, root), n), upper_off),
