@@ -57,7 +57,7 @@ def triangulate(character: Character, p: Triangulate) -> Character:
 
 
 class Cut(Params):
-    points: tuple[int, ...] = Field(min_length=2, max_length=1000, description="the fold line runs through these")
+    points: tuple[int, ...] = Field(min_length=2, max_length=100, description="the fold line runs through these")
     both_sides: bool = True
 
 

@@ -53,7 +53,7 @@ class Under(_Body):
     what: Literal["edge", "face", "border", "path", "height", "between", "around"]
     triangle: int = 0
     place: Place = (0.0, 0.0, 0.0)
-    points: list[int] = Field([], max_length=1000)
+    points: list[int] = Field([], max_length=100)
     axis: Literal["", "x", "y", "z"] = ""
 
 
