@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import json
+import struct
 import zipfile
+import zlib
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -20,6 +22,20 @@ from ..store.store import array_names
 ENDING = ".vonkel"
 MAX_UNPACKED = 2 * 1024**3
 Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
+
+
+# What reading an archive whose bytes were damaged may raise; ValueError has the wrongly spelt names among it.
+DAMAGED = (
+    zipfile.BadZipFile,
+    zlib.error,
+    struct.error,
+    KeyError,
+    ValueError,
+    NotImplementedError,
+    RuntimeError,
+    EOFError,
+    OSError,
+)
 
 
 class _Base(BaseModel):
@@ -103,12 +119,12 @@ def unpack(store: Store, data: bytes, where: str) -> int:
             arrays = {}
             for digest in dict.fromkeys(d for s in listed.steps for d in _names(s)):
                 arrays[digest] = _array(z, digest, where)
-    except (zipfile.BadZipFile, KeyError, NotImplementedError, RuntimeError, EOFError, OSError) as error:
-        raise BadFile("This is no whole character file.", f"{where}: {error}", "Export the character again.") from None
     except ValidationError as error:
         first = error.errors()[0]
         field = ".".join(str(p) for p in first["loc"]) or "file"
         raise BadFile(f"“{field}” in it is out of order: {first['msg']}.", where, "Export it again.") from None
+    except DAMAGED as error:
+        raise BadFile("This is no whole character file.", f"{where}: {error}", "Export the character again.") from None
     kept = [_checked(s, arrays, i, where) for i, s in enumerate(listed.steps)]
     if kept[0].document is None or kept[-1].document is None:
         raise BadFile("It lacks the first or the last state.", where, "Export the character again.")
