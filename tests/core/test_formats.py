@@ -14,6 +14,7 @@ from vonkel.core.errors import BadFile, TooLarge, VonkelError
 from vonkel.core.formats import gltf, obj, read_character, read_mesh
 from vonkel.core.formats.gltf_tree import Writer
 from vonkel.core.formats.mesh import character_from_mesh
+from vonkel.demo import DATA
 
 OBJ = b"o one\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nf 1/1 2/2 3/3 4/4\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\n"
 
@@ -168,3 +169,39 @@ def test_damaged_files_never_do_worse_than_a_refusal(junk, at, name):
         read_character(name, data[:at] + junk + data[at + len(junk) :])
     except VonkelError:
         pass
+
+
+SMALL = {
+    "a.glb": (DATA / "crated.glb").read_bytes(),
+    "a.obj": b"o body\n" + b"".join(b"v %d %d %d\n" % (i & 1, i >> 1 & 1, i >> 2) for i in range(8))
+    + b"f 1 3 4 2\nf 5 6 8 7\nf 1 2 6 5\nf 3 7 8 4\nf 1 5 7 3\nf 2 4 8 6\nl 1 8\n",
+    "a.svg": b'<svg xmlns="http://www.w3.org/2000/svg" width="10cm" height="20cm" viewBox="0 0 10 20">'
+    b'<path d="M0 0 L5 5 C1 2 3 4 5 6 A3 3 0 0 1 8 8 Z"/><circle cx="1" cy="2" r="3" transform="rotate(30) scale(2)"/></svg>',
+    "a.ply": b"ply\nformat ascii 1.0\nelement vertex 4\nproperty float x\nproperty float y\nproperty float z\n"
+    b"element face 2\nproperty list uchar int vertex_indices\nend_header\n0 0 0\n1 0 0\n0 1 0\n0 0 1\n3 0 1 2\n3 0 2 3\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SMALL)
+def test_damaged_bytes_are_read_or_refused_in_words_and_nothing_worse(name):
+    """Seeded damage, half of it in the first 2500 bytes, where the structure of every format is told."""
+    rng = np.random.default_rng(1)
+    read_character(name, SMALL[name])
+    read = refused = 0
+    for i in range(300):
+        data = bytearray(SMALL[name])
+        if i % 5 == 0:
+            del data[int(rng.integers(len(data))) :]
+        for _ in range(int(rng.integers(1, 4))):
+            at = int(rng.integers(min(len(data), 2500) if i % 2 else len(data))) if data else 0
+            if data:
+                data[at] = int(rng.integers(256)) if i % 3 else int(rng.choice(list(b'0123456789-{}[],.e"')))
+        try:
+            c = read_character(name, bytes(data))
+        except VonkelError as error:
+            refused += 1
+            assert error.what and error.todo
+        else:
+            read += 1
+            assert np.isfinite(c.points).all() and c.arrays["face_corners"].max(initial=0) < len(c.points)
+    assert read and refused
