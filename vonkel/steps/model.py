@@ -14,6 +14,7 @@ from ..core.formats.pictures import picture_size
 from ..core.geometry import mending
 from ..core.geometry.health import health, mirror_partners
 from ..core.geometry.measures import measure
+from ..core.geometry.topology import faces_of
 from ..core.geometry.transform import transformed
 from ..core.tolerances import MAX_PARTS, PAIR
 from .registry import Array, Params, step
@@ -152,9 +153,7 @@ class OfPart(Params):
 @step("model.flip", OfPart, lambda c, p: f"Turned all faces of {p.part} over")
 def flip(character: Character, p: OfPart) -> Character:
     """Turn every face of a part over."""
-    which = np.zeros(_faces(character), bool)
-    which[slice(*character.part(p.part).faces)] = True
-    return mending.flipped(character, which)
+    return mending.flipped(character, faces_of(character, [character.part(p.part)]))
 
 
 class Strays(Params):

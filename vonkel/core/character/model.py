@@ -258,6 +258,15 @@ class Character(Frozen):
         """(n, 3) float64, metres, rest space."""
         return self.arrays["points"] if "points" in self.arrays else np.zeros((0, 3))
 
+    def part_numbers(self, of: Literal["points", "faces", "lines"]) -> np.ndarray:
+        """(n,) int64: the part that each point, face or drawn line belongs to."""
+        rows = {"points": "points", "faces": "face_starts", "lines": "line_starts"}[of]
+        count = len(self.arrays[rows]) - (of != "points") if rows in self.arrays else 0
+        out = np.zeros(count, np.int64)
+        for i, p in enumerate(self.parts):
+            out[slice(*getattr(p, of))] = i
+        return out
+
     @cached_property
     def height(self) -> float:
         """Size along Y in metres, at least a millimetre so that shares of it stay finite."""

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from ..character import Character
+from ..recent import Recent
 from ..tolerances import PAIR
-from .topology import Topology, face_areas, topology_of
+from .topology import Topology, doubled_faces, face_areas, topology_of
 
 
 @dataclass(frozen=True)
@@ -42,17 +42,12 @@ def mirror_distance(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return d, i
 
 
-_mirrors: OrderedDict[str, tuple[np.ndarray, np.ndarray]] = OrderedDict()
+_mirrors: Recent[str, tuple[np.ndarray, np.ndarray]] = Recent(6)
 
 
 def mirror_partners(character: Character) -> tuple[np.ndarray, np.ndarray]:
     """`mirror_distance` of a character's points, kept for the last few meshes."""
-    key = character.arrays.hash_of("points")
-    if key not in _mirrors:
-        _mirrors[key] = mirror_distance(character.points)
-        while len(_mirrors) > 6:
-            _mirrors.popitem(last=False)
-    return _mirrors[key]
+    return _mirrors.get(character.arrays.hash_of("points"), lambda: mirror_distance(character.points))
 
 
 def health(character: Character) -> Health:
@@ -70,14 +65,7 @@ def mesh_health(
     directed = a * n + b
     code, counts = np.unique(directed, return_counts=True)
     twice = code[counts > 1]
-    # A face is doubled when another has the same set of points.
-    doubled = np.zeros(0, np.int64)
-    for size in np.unique(topo.sizes):
-        which = np.flatnonzero(topo.sizes == size)
-        rows = np.sort(topo.corners[topo.starts[which][:, None] + np.arange(size)], 1)
-        _, first = np.unique(rows, axis=0, return_index=True)
-        extra = np.setdiff1d(np.arange(len(which)), first)
-        doubled = np.concatenate([doubled, which[extra]])
+    doubled = doubled_faces(topo)
     areas = face_areas(points, topo)
     flat = np.flatnonzero(areas < (height * 1e-6) ** 2)
     used = np.zeros(n, bool)

@@ -169,18 +169,16 @@ def _stitch_ends(
 def loop_through(topo: Topology, a: int, b: int) -> tuple[np.ndarray, bool]:
     """Points of the edge loop that runs on from edge a–b over points with four edges, and whether it closes."""
     rows, cols = topo.neighbours
-    faces_of, corner_of = topo.point_corners
 
     def onward(before: int, here: int) -> int:
         if rows[here + 1] - rows[here] != 4:
             return -1
-        mine = {int(topo.corner_face[c]) for c in corner_of[faces_of[here] : faces_of[here + 1]]}
         e = topo.edge_between(before, here)
         r, cc = topo.edge_corners
         beside = {int(topo.corner_face[c]) for c in cc[r[e] : r[e + 1]]}
         for n in cols[rows[here] : rows[here + 1]]:
             e2 = topo.edge_between(here, int(n))
-            if int(n) != before and not beside & {int(topo.corner_face[c]) for c in cc[r[e2] : r[e2 + 1]]} and mine:
+            if int(n) != before and not beside & {int(topo.corner_face[c]) for c in cc[r[e2] : r[e2 + 1]]}:
                 return int(n)
         return -1
 
@@ -348,7 +346,7 @@ def border_loops(topo: Topology) -> list[np.ndarray]:
 
 
 def border_with(topo: Topology, point: int) -> np.ndarray:
-    """The border loop that holds a point, or None-like empty where it lies on none."""
+    """Points of the border loop that holds a point; none where it lies on no border."""
     for loop in border_loops(topo):
         if point in loop:
             return loop

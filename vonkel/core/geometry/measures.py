@@ -6,7 +6,7 @@ import numpy as np
 
 from ..character import Character
 from ..errors import BadParameters, StepRefused
-from .topology import topology_of
+from .topology import faces_of, topology_of
 
 
 def section(points: np.ndarray, triangles: np.ndarray, at: np.ndarray, normal: np.ndarray) -> list[np.ndarray]:
@@ -63,10 +63,7 @@ def girth(
     topo = topology_of(character)
     triangles = topo.triangles
     if parts:
-        keep = np.zeros(len(topo.sizes), bool)
-        for name in parts:
-            keep[slice(*character.part(name).faces)] = True
-        triangles = triangles[keep[topo.triangle_face]]
+        triangles = triangles[faces_of(character, map(character.part, parts))[topo.triangle_face]]
     closed = [c for c in section(character.points, triangles, at, normal) if np.allclose(c[0], c[-1])]
     if not closed:
         raise StepRefused("The body is not closed there.", character.name, "Measure where it is whole.")

@@ -14,7 +14,7 @@ from ..character import Character, unique_name
 from ..errors import BadParameters, StepRefused
 from .health import mirror_partners
 from .surgery import Knife
-from .topology import face_areas, topology_of
+from .topology import doubled_faces, face_areas, faces_of, topology_of
 
 
 def welded(character: Character, within: float, across_parts: bool = False) -> Character:
@@ -75,10 +75,7 @@ def outward(character: Character, parts: tuple[str, ...] = ()) -> Character:
     inside_out = np.bincount(piece[topo.corner_face], six) < 0
     flip ^= inside_out[piece]
     if parts:
-        chosen = np.zeros(faces, bool)
-        for name in parts:
-            chosen[slice(*character.part(name).faces)] = True
-        flip &= chosen
+        flip &= faces_of(character, map(character.part, parts))
     return flipped(character, flip)
 
 
@@ -96,16 +93,13 @@ def flipped(character: Character, which: np.ndarray) -> Character:
     return character.with_(arrays=arrays)
 
 
-def doubled_faces(character: Character) -> np.ndarray:
-    """Faces that have the same points as an earlier one."""
-    topo = topology_of(character)
-    found = []
-    for size in np.unique(topo.sizes):
-        which = np.flatnonzero(topo.sizes == size)
-        rows = np.sort(topo.corners[topo.starts[which][:, None] + np.arange(size)], 1)
-        _, first = np.unique(rows, axis=0, return_index=True)
-        found.append(np.delete(which, first))
-    return np.sort(np.concatenate(found)) if found else np.zeros(0, np.int64)
+def small_islands(character: Character, share: float) -> np.ndarray:
+    """(n,) bool: points of islands that hold less than `share` of the points of the largest island of their part."""
+    islands, part = topology_of(character).islands, character.part_numbers("points")
+    counts = np.bincount(islands)
+    largest = np.zeros(max(len(character.parts), 1), np.int64)
+    np.maximum.at(largest, part, counts[islands])
+    return counts[islands] < share * largest[part]
 
 
 def without_strays(
@@ -117,14 +111,11 @@ def without_strays(
     topo = topology_of(character)
     knife = Knife(character)
     if doubled:
-        knife.keep_face[doubled_faces(character)] = False
+        knife.keep_face[doubled_faces(topo)] = False
     if flat:
         knife.keep_face[face_areas(character.points, topo) < (character.height * 1e-6) ** 2] = False
     if island_share > 0:
-        counts = np.bincount(topo.islands)
-        largest = np.zeros(len(knife.parts), np.int64)
-        np.maximum.at(largest, knife.point_part, counts[topo.islands])
-        small = counts[topo.islands] < island_share * largest[knife.point_part]
+        small = small_islands(character, island_share)
         knife.keep_face[small[topo.corners[topo.starts[:-1]]]] = False
     gone = int((~knife.keep_face).sum())
     if loose or gone:
@@ -153,12 +144,10 @@ def symmetrised(character: Character, within: float, side: str = "both") -> Char
     mirrored = points[partner] * [-1.0, 1.0, 1.0]
     place = points.copy()
     if side == "both":
-        # Summing in one order for both partners keeps their places equal to the bit.
-        low = np.minimum(np.arange(len(points)), partner)
-        own = low == np.arange(len(points))
-        mean = 0.5 * (np.where(own[:, None], points, mirrored) + np.where(own[:, None], mirrored, points))
-        place[mutual] = np.where(own[:, None], mean, mean)[mutual]
-        other = mutual & ~own
+        # One of two partners takes the mean and the other is its mirror image: equal to the bit.
+        first = np.arange(len(points)) <= partner
+        own, other = mutual & first, mutual & ~first
+        place[own] = 0.5 * (points[own] + mirrored[own])
         place[other] = place[partner[other]] * [-1.0, 1.0, 1.0]
     else:
         keep = points[:, 0] > 0 if side == "left" else points[:, 0] < 0

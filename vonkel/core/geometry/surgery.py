@@ -29,17 +29,12 @@ class Knife:
         self.corners = arrays["face_corners"].astype(np.int64).copy()
         self.count = len(character.points)
         self.keep_face = np.ones(len(self.starts) - 1, bool)
-        self.point_part = np.zeros(self.count, np.int64)
-        self.face_part = np.zeros(len(self.keep_face), np.int64)
-        self.line_part = np.zeros(max(len(arrays["line_starts"]) - 1, 0) if "line_starts" in arrays else 0, np.int64)
+        self.point_part, self.face_part = character.part_numbers("points"), character.part_numbers("faces")
+        self.line_part = character.part_numbers("lines")
         self.line_points = (
             arrays["line_points"].astype(np.int64).copy() if "line_points" in arrays else np.zeros(0, np.int64)
         )
         self.parts: list[Part] = list(character.parts)
-        for i, p in enumerate(character.parts):
-            self.point_part[slice(*p.points)] = i
-            self.face_part[slice(*p.faces)] = i
-            self.line_part[slice(*p.lines)] = i
         self.place = np.array(character.points)  # may be moved in place; shapes keep their moves
         self._means: list[Mean] = []
         self._new_part: list[int] = []
@@ -123,10 +118,7 @@ class Knife:
         number[order] = np.arange(len(order))
         face_order = np.argsort(face_part, kind="stable")
         starts = np.concatenate([[0], np.cumsum(counts)])
-        new_starts = np.concatenate([[0], np.cumsum(counts[face_order])]).astype(np.int64)
-        take = np.repeat(starts[:-1][face_order], counts[face_order]) + (
-            np.arange(new_starts[-1]) - np.repeat(new_starts[:-1], counts[face_order])
-        )
+        new_starts, take = _rows_taken(starts, face_order)
         flat = number[corners[take]]
         if not len(order) or len(flat) and flat.min() < 0:
             raise StepRefused("Nothing of the mesh would be left.", self.character.name, "Choose less.")
@@ -175,11 +167,8 @@ class Knife:
     def _follow_lines(self, arrays: dict[str, np.ndarray | None], number: np.ndarray) -> None:
         if not len(self.line_points):
             return
-        starts = self.character.arrays["line_starts"].astype(np.int64)
         order = np.argsort(self.line_part, kind="stable")
-        counts = np.diff(starts)[order]
-        new = np.concatenate([[0], np.cumsum(counts)])
-        take = np.repeat(starts[:-1][order], counts) + (np.arange(new[-1]) - np.repeat(new[:-1], counts))
+        new, take = _rows_taken(self.character.arrays["line_starts"].astype(np.int64), order)
         arrays["line_starts"] = new.astype(np.int32)
         arrays["line_points"] = number[self.line_points[take]].astype(np.int32)
         self.line_part = self.line_part[order]
@@ -229,6 +218,13 @@ class Knife:
         if not out:
             raise StepRefused("Nothing of the mesh would be left.", self.character.name, "Choose less.")
         return tuple(out)
+
+
+def _rows_taken(starts: np.ndarray, order: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Compressed rows in another order: their new starts, and the entries in the order they are taken in."""
+    counts = np.diff(starts)[order]
+    new = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    return new, np.repeat(starts[:-1][order], counts) + np.arange(new[-1]) - np.repeat(new[:-1], counts)
 
 
 def _run(sorted_parts: np.ndarray, i: int) -> tuple[int, int]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
+from collections.abc import Iterable
 from functools import cached_property
 
 import numpy as np
 
-from ..character import Arrays, Character
+from ..character import Arrays, Character, Part
+from ..recent import Recent
 
 
 class Topology:
@@ -134,7 +135,7 @@ class Topology:
         return connected_components(graph, directed=False)[1]
 
 
-_cache: OrderedDict[tuple[str, str, int], Topology] = OrderedDict()
+_topologies: Recent[tuple[str, str, int], Topology] = Recent(16)
 
 
 def topology_of(character: Character) -> Topology:
@@ -144,31 +145,41 @@ def topology_of(character: Character) -> Topology:
 
 def topology_of_arrays(arrays: Arrays) -> Topology:
     key = (arrays.hash_of("face_starts"), arrays.hash_of("face_corners"), len(arrays["points"]))
-    if key not in _cache:
-        _cache[key] = Topology(arrays["face_starts"], arrays["face_corners"], key[2])
-        while len(_cache) > 16:
-            _cache.popitem(last=False)
-    _cache.move_to_end(key)
-    return _cache[key]
+    return _topologies.get(key, lambda: Topology(arrays["face_starts"], arrays["face_corners"], key[2]))
 
 
-_skins: OrderedDict[str, np.ndarray] = OrderedDict()
+def faces_of(character: Character, parts: Iterable[Part]) -> np.ndarray:
+    """(f,) bool: which faces belong to these parts."""
+    out = np.zeros(len(character.arrays["face_starts"]) - 1, bool)
+    for p in parts:
+        out[slice(*p.faces)] = True
+    return out
+
+
+def doubled_faces(topo: Topology) -> np.ndarray:
+    """Faces that have the same points as an earlier one, in their order."""
+    found = [np.zeros(0, np.int64)]
+    for size in np.unique(topo.sizes):
+        which = np.flatnonzero(topo.sizes == size)
+        rows = np.sort(topo.corners[topo.starts[which][:, None] + np.arange(size)], 1)
+        _, first = np.unique(rows, axis=0, return_index=True)
+        found.append(np.delete(which, first))
+    return np.sort(np.concatenate(found))
+
+
+_skins: Recent[str, np.ndarray] = Recent(8)
 
 
 def skin_triangles(character: Character) -> np.ndarray:
     """(t, 3) int32: the triangles of all parts that are skin (of every part where none is); kept for a few meshes."""
     parts = [p for p in character.parts if p.role == "skin"] or list(character.parts)
     key = character.arrays.hash_of("face_corners") + ",".join(str(p.faces) for p in parts)
-    if key not in _skins:
+
+    def make() -> np.ndarray:
         topo = topology_of(character)
-        keep = np.zeros(len(topo.sizes), bool)
-        for part in parts:
-            keep[part.faces[0] : part.faces[1]] = True
-        _skins[key] = topo.triangles[keep[topo.triangle_face]]
-        while len(_skins) > 8:
-            _skins.popitem(last=False)
-    _skins.move_to_end(key)
-    return _skins[key]
+        return topo.triangles[faces_of(character, parts)[topo.triangle_face]]
+
+    return _skins.get(key, make)
 
 
 def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:

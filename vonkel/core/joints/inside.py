@@ -7,23 +7,24 @@ import numpy as np
 from ..character import Character, Joint
 from ..geometry.topology import skin_triangles
 from ..geometry.voxels import Solid, solid_from_mesh
+from ..recent import Recent
 
-_solids: dict[tuple[str, str, int], Solid] = {}
+_solids: Recent[tuple[str, str, int], Solid] = Recent(4)
 
 
 def body_solid(character: Character, cells: int = 120) -> Solid:
     """The filled skin parts, cells symmetric about x = 0; kept for the last few meshes."""
     roles = "".join(f"{p.name}:{p.role};" for p in character.parts)
     key = (character.arrays.hash_of("points") + character.arrays.hash_of("face_corners"), roles, cells)
-    if key not in _solids:
+
+    def make() -> Solid:
         h = character.size / cells
         low, high = character.points.min(0) - 2 * h, character.points.max(0) + 2 * h
         half = np.ceil(max(-low[0], high[0]) / h) * h
         low[0], high[0] = -half, half
-        while len(_solids) >= 4:
-            _solids.pop(next(iter(_solids)))
-        _solids[key] = solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
-    return _solids[key]
+        return solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
+
+    return _solids.get(key, make)
 
 
 def may_stick_out(character: Character, joint: Joint) -> bool:

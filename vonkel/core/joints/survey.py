@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
-
 import numba
 import numpy as np
 from scipy.spatial import cKDTree
@@ -11,6 +9,7 @@ from scipy.spatial import cKDTree
 from ..character import Character, Joint, opposite_name
 from ..geometry.rotations import unit
 from ..geometry.topology import topology_of
+from ..recent import Recent
 from .inside import body_solid
 from .orient import MIRROR, bone_child
 
@@ -57,7 +56,7 @@ def bending_joints(character: Character) -> list[tuple[Joint, Joint, Joint]]:
     return out
 
 
-_loops: OrderedDict[str, dict[str, float]] = OrderedDict()
+_loops: Recent[str, dict[str, float]] = Recent(8)
 
 
 def loops_round(character: Character) -> dict[str, float]:
@@ -68,11 +67,7 @@ def loops_round(character: Character) -> dict[str, float]:
     """
     key = character.arrays.hash_of("points") + character.arrays.hash_of("face_corners")
     key += repr([(j.name, j.parent, j.place, j.role, j.deforms) for j in character.joints])
-    if key not in _loops:
-        _loops[key] = _loops_round(character)
-        while len(_loops) > 8:
-            _loops.popitem(last=False)
-    return _loops[key]
+    return _loops.get(key, lambda: _loops_round(character))
 
 
 def _loops_round(character: Character) -> dict[str, float]:
@@ -125,17 +120,13 @@ def _loops_round(character: Character) -> dict[str, float]:
     return out
 
 
-_trees: OrderedDict[str, cKDTree] = OrderedDict()
+_trees: Recent[str, cKDTree] = Recent(4)
 
 
 def _edge_tree(character: Character, edges: np.ndarray) -> cKDTree:
     """The middles of all edges as a tree, kept for the last few meshes."""
     key = character.arrays.hash_of("points") + character.arrays.hash_of("face_corners")
-    if key not in _trees:
-        _trees[key] = cKDTree(0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]]))
-        while len(_trees) > 4:
-            _trees.popitem(last=False)
-    return _trees[key]
+    return _trees.get(key, lambda: cKDTree(0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]])))
 
 
 ENOUGH = 6000  # points by which gaps are judged; a finer mesh is looked at every so many points

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import heapq
-from collections import OrderedDict
 
 from ..character import Character
 from ..errors import RigLoop, StepRefused
+from ..recent import Recent
 from .builder import Builder
 from .program import UNIT_SCALE, Operation, RigProgram
 
-_cache: OrderedDict[str, RigProgram] = OrderedDict()
+_programs: Recent[str, RigProgram] = Recent(8)
 
 
 def compile_rig(character: Character) -> RigProgram:
@@ -20,12 +20,7 @@ def compile_rig(character: Character) -> RigProgram:
     the same thing.
     """
     key = character.model_dump_json(include={"joints", "kits", "controls", "shapes"})
-    if key not in _cache:
-        _cache[key] = _compile(character)
-        while len(_cache) > 8:
-            _cache.popitem(last=False)
-    _cache.move_to_end(key)
-    return _cache[key]
+    return _programs.get(key, lambda: _compile(character))
 
 
 def _compile(character: Character) -> RigProgram:

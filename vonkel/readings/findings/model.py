@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Iterator
 
 import numpy as np
@@ -10,14 +9,16 @@ from scipy.spatial import cKDTree
 
 from ...core.character import Character, opposite_name
 from ...core.geometry.health import Health, health
+from ...core.geometry.mending import small_islands
 from ...core.geometry.topology import topology_of
 from ...core.joints.freedom import off_middle
 from ...core.joints.orient import bone_child
 from ...core.joints.survey import LEAST_LOOPS, flesh_at, limb_gaps, loops_round
+from ...core.recent import Recent
 from ...core.tolerances import WELD
 from .kinds import Finding, Mend, counted, length, some
 
-_health: OrderedDict[str, list[Finding]] = OrderedDict()
+_health: Recent[str, list[Finding]] = Recent(8)
 
 
 def model_findings(c: Character) -> Iterator[Finding]:
@@ -29,11 +30,7 @@ def model_findings(c: Character) -> Iterator[Finding]:
         + c.arrays.hash_of("face_corners")
         + repr([(p.name, p.role, p.carried) for p in c.parts])
     )
-    if key not in _health:
-        _health[key] = [*_size_findings(c), *_mesh_findings(c, health(c))]
-        while len(_health) > 8:
-            _health.popitem(last=False)
-    yield from _health[key]
+    yield from _health.get(key, lambda: [*_size_findings(c), *_mesh_findings(c, health(c))])
 
 
 def _size_findings(c: Character) -> Iterator[Finding]:
@@ -149,9 +146,7 @@ def _unwelded(c: Character, h: Health) -> np.ndarray:
     pairs = cKDTree(c.points[border]).query_pairs(WELD * c.size, output_type="ndarray")
     if not len(pairs):
         return np.zeros(0, np.int64)
-    part = np.zeros(len(c.points), np.int64)
-    for i, p in enumerate(c.parts):
-        part[slice(*p.points)] = i
+    part = c.part_numbers("points")
     a, b = border[pairs[:, 0]], border[pairs[:, 1]]
     return np.unique(np.concatenate([a, b])[np.tile(part[a] == part[b], 2)])
 
@@ -161,13 +156,7 @@ def _crumbs(c: Character) -> tuple[np.ndarray, int]:
     topo = topology_of(c)
     used = np.zeros(len(c.points), bool)
     used[topo.corners] = True
-    counts = np.bincount(topo.islands)
-    part = np.zeros(len(c.points), np.int64)
-    for i, p in enumerate(c.parts):
-        part[slice(*p.points)] = i
-    largest = np.zeros(max(len(c.parts), 1), np.int64)
-    np.maximum.at(largest, part, counts[topo.islands])
-    small = used & (counts[topo.islands] < 0.03 * largest[part])
+    small = used & small_islands(c, 0.03)
     return np.flatnonzero(small), len(np.unique(topo.islands[small]))
 
 
