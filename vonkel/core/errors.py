@@ -1,5 +1,12 @@
 """One tree of errors.  Each says what is wrong, where, and what to do; faces map them in one place each."""
 
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from pydantic import ValidationError
+
 
 class VonkelError(Exception):
     """Something the user asked for can't be done.
@@ -60,3 +67,9 @@ class Stopped(VonkelError):
 
     status = 409
     exit_code = 5
+
+
+def first_fault(error: ValidationError, whole: str = "") -> tuple[str, str]:
+    """The first field that a model refuses, and why; `whole` is what to call the model where it is none of its fields."""
+    first = error.errors()[0]
+    return ".".join(str(p) for p in first["loc"]) or whole, first["msg"]

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from ..core.character import Character
+from ..core.character.words import few
 from .report import counts
 
 
@@ -44,12 +45,8 @@ def _by_name(what: str, old: dict[str, Any], new: dict[str, Any], fields: tuple[
     said = []
     for word, names in (("new", [n for n in new if n not in old]), ("gone", [n for n in old if n not in new])):
         if names:
-            said.append(f"{len(names)} {what}{'s' if len(names) > 1 else ''} {word}: {_few(names)}")
+            said.append(f"{len(names)} {what}{'s' if len(names) > 1 else ''} {word}: {few(names, 4)}")
     changed = [n for n in old if n in new and any(getattr(old[n], f) != getattr(new[n], f) for f in fields)]
     if changed:
-        said.append(f"{len(changed)} {what}{'s' if len(changed) > 1 else ''} set otherwise: {_few(changed)}")
+        said.append(f"{len(changed)} {what}{'s' if len(changed) > 1 else ''} set otherwise: {few(changed, 4)}")
     return said
-
-
-def _few(names: list[str]) -> str:
-    return ", ".join(names[:4]) + (" …" if len(names) > 4 else "")

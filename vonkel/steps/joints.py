@@ -8,14 +8,15 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Freedom, Inputs, Joint, opposite_name, unique_name
+from ..core.character import Character, Freedom, Inputs, Joint, opposite_name, unique_name, without_side
+from ..core.character.hierarchy import descendants
+from ..core.character.words import few
 from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.joints import edit, freedom, names, orient
 from ..core.joints.plans import PLANS, OwnPlan, lay_own_plan, lay_plan
 from .registry import Params, step
 
 Place = tuple[float, float, float]
-Order = Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"]
 Axis = Literal["", "x", "y", "z", "-x", "-y", "-z"]
 
 
@@ -57,7 +58,7 @@ class Move(Params):
 
 def _moved(c: Character, p: Move) -> str:
     far = 100 * float(np.linalg.norm(np.array(p.place) - c.joint(p.joint).place)) if p.joint in c.joint_index else 0
-    partner = p.both_sides and opposite_name(p.joint) in c.joint_index and opposite_name(p.joint) != p.joint
+    partner = p.both_sides and c.partner(p.joint)
     return (
         f"Moved {p.joint} by {far:.1f} cm"
         + (", with all below it" if p.with_children else "")
@@ -82,23 +83,20 @@ class Add(Params):
 @step("joints.add", Add, lambda c, p: f"Added {p.name}" + (f" below {p.parent}" if p.parent else ""))
 def add(character: Character, p: Add) -> Character:
     """Hang a new joint below another; off the middle its partner comes with it."""
-    parent = character.joint(p.parent) if p.parent else None
+    if p.parent:
+        character.joint(p.parent)
     side: Literal["L", "R", "C"] = edit.side_of(character, np.array(p.place))  # type: ignore[assignment]
     if not p.both_sides:
         joint = Joint(name=unique_name(p.name, set(character.joint_index)), parent=p.parent or None, side=side, place=p.place, deforms=p.deforms)  # fmt: skip
         return edit.add_joint(character, joint)
-    base = p.name[:-2] if p.name.endswith(("_L", "_R")) else p.name
+    base = without_side(p.name)
     name = unique_name(base if side == "C" else f"{base}_{side}", set(character.joint_index))
     place = p.place if side != "C" else (0.0, p.place[1], p.place[2])
     result = edit.add_joint(
         character, Joint(name=name, parent=p.parent or None, side=side, place=place, deforms=p.deforms)
     )
     if side != "C":
-        other = (
-            opposite_name(parent.name)
-            if parent and opposite_name(parent.name) in result.joint_index
-            else p.parent or None
-        )
+        other = result.partner(p.parent) or p.parent or None
         mirrored = Joint(
             name=opposite_name(name), parent=other, side="R" if side == "L" else "L",
             place=(-place[0], place[1], place[2]), deforms=p.deforms,
@@ -167,8 +165,8 @@ class Named(Params):
 
 def _taken_out(character: Character, p: Named, take: Callable[[Character, str], Character]) -> Character:
     result = take(character, p.joint)
-    partner = opposite_name(p.joint)
-    if p.both_sides and partner != p.joint and partner in result.joint_index:
+    partner = result.partner(p.joint)
+    if p.both_sides and partner:
         result = take(result, partner)
     return edit.refreshed(orient.turn_down_bones(result, keep_hinge=True), character)
 
@@ -192,7 +190,7 @@ class Chosen(Params):
 @step(
     "joints.bring_inside",
     Chosen,
-    lambda c, p: f"Brought {', '.join(p.joints[:3])}{' …' if len(p.joints) > 3 else ''} inside the body",
+    lambda c, p: f"Brought {few(p.joints, 3)} inside the body",
 )
 def bring_inside(character: Character, p: Chosen) -> Character:
     """Move deforming joints that lie outside the body to the nearest place inside it."""
@@ -301,13 +299,13 @@ class Orient(Params):
 @step(
     "joints.orient",
     Orient,
-    lambda c, p: f"Turned {', '.join(p.joints[:3])}{' …' if len(p.joints) > 3 else ''} by the rule “{p.rule}”",
+    lambda c, p: f"Turned {few(p.joints, 3)} by the rule “{p.rule}”",
 )
 def orient_joints(character: Character, p: Orient) -> Character:
     """Turn joints by a rule for their second axis."""
     chosen = list(dict.fromkeys(p.joints))
     if p.down_chain:
-        chosen = list(dict.fromkeys(n for j in chosen for n in (j, *edit.descendants(character, j))))
+        chosen = list(dict.fromkeys(n for j in chosen for n in (j, *descendants(character, j))))
     made = orient.orient(character, chosen, p.rule, p.aim, p.hinge, p.like, p.flip, p.both_sides)
     return edit.refreshed(made, character)
 

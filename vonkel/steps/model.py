@@ -8,7 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from ..core.character import Character, Picture, unique_name
-from ..core.character.words import clean_name
+from ..core.character.words import clean_name, few
 from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.formats.pictures import picture_size
 from ..core.geometry import mending
@@ -270,7 +270,7 @@ class AddParts(Params):
 @step(
     "model.add_parts",
     AddParts,
-    lambda c, p: f"Brought in {', '.join(p.names[:4])}" + (" …" if len(p.names) > 4 else ""),
+    lambda c, p: f"Brought in {few(p.names, 4)}",
 )
 def add_parts(character: Character, p: AddParts) -> Character:
     """Bring more parts in, of faces or drawn lines; skin and shapes of the others stay as they are."""

@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ..core.character import Character
-from ..core.errors import BadFile, NotFound, VonkelError
+from ..core.errors import BadFile, NotFound, VonkelError, first_fault
 from ..core.progress import tell
 from .registry import apply_step, parsed
 
@@ -38,9 +38,8 @@ def parse_recipe(text: str | bytes, where: str) -> Recipe:
     try:
         recipe = Recipe.model_validate_json(text)
     except ValidationError as error:
-        first = error.errors()[0]
-        field = ".".join(str(p) for p in first["loc"]) or "file"
-        raise BadFile(f"This is no recipe: “{field}”: {first['msg']}.", where, "Save one from a ledger.") from None
+        field, why = first_fault(error, "file")
+        raise BadFile(f"This is no recipe: “{field}”: {why}.", where, "Save one from a ledger.") from None
     for i, s in enumerate(recipe.steps):
         try:
             parsed(s.step, s.params)

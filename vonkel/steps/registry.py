@@ -12,7 +12,7 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError, WithJsonSchema
 
 from ..core.character import Character
-from ..core.errors import BadParameters, NotFound, VonkelError
+from ..core.errors import BadParameters, NotFound, VonkelError, first_fault
 
 Metres = Annotated[float, "metres"]
 
@@ -93,9 +93,8 @@ def parsed(name: str, params: Mapping[str, Any]) -> tuple[StepKind, Params]:
     try:
         return kind, kind.params.model_validate(dict(params))
     except ValidationError as error:
-        first = error.errors()[0]
-        field = ".".join(str(p) for p in first["loc"]) or "parameters"
-        raise BadParameters(f"“{field}”: {first['msg']}.", name, "Set it and try again.") from None
+        field, why = first_fault(error, "parameters")
+        raise BadParameters(f"“{field}”: {why}.", name, "Set it and try again.") from None
 
 
 def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tuple[Character, str]:
@@ -109,8 +108,7 @@ def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tu
     except VonkelError:
         raise
     except ValidationError as error:
-        first = error.errors()[0]
-        field = ".".join(str(p) for p in first["loc"])
-        raise BadParameters(f"“{field}”: {first['msg']}.", name, "Set it and try again.") from None
+        field, why = first_fault(error)
+        raise BadParameters(f"“{field}”: {why}.", name, "Set it and try again.") from None
     said = kind.sentence(character, checked)
     return result, f"{said}: {kind.figures(character, result)}" if kind.figures else said

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.character import Character
+from ..core.geometry.parts import point_colours
 from ..core.rig import Pose
 from ..core.rig.frames import matrices
 from ..core.trials import trial_poses
@@ -90,14 +91,7 @@ def mesh_bytes(c: Character) -> bytes:
     from ..core.geometry.topology import topology_of
 
     topo = topology_of(c)
-    part = np.zeros(len(topo.sizes), np.uint16)
-    for i, p in enumerate(c.parts):
-        part[p.faces[0] : p.faces[1]] = i
-    colours = c.arrays.get("colours")
-    if colours is None:
-        colours = np.zeros((len(c.points), 3), np.uint8)
-        for p in c.parts:
-            colours[p.points[0] : p.points[1]] = list(bytes.fromhex(p.colour[1:]))
+    part = c.part_numbers("faces").astype(np.uint16)
     ends, line_part = _line_ends(c)
     corners = _draw_corners(c)
     header: dict[str, Any] = {
@@ -105,7 +99,7 @@ def mesh_bytes(c: Character) -> bytes:
         "corners": len(corners[0]) if corners else 0, "uvs": "uvs" in c.arrays,
     }  # fmt: skip
     blobs = [
-        c.points.astype(np.float32), topo.triangles.astype(np.uint32), colours, part[topo.triangle_face],
+        c.points.astype(np.float32), topo.triangles.astype(np.uint32), point_colours(c), part[topo.triangle_face],
         ends.astype(np.uint32), line_part, *(corners or ()),
     ]  # fmt: skip
     text = json.dumps(header).encode()
@@ -123,9 +117,7 @@ def _line_ends(c: Character) -> tuple[np.ndarray, np.ndarray]:
     inner[starts[1:] - 1] = False
     first = np.flatnonzero(inner)
     line = np.searchsorted(starts, first, "right") - 1
-    part = np.zeros(max(len(starts) - 1, 1), np.uint16)
-    for i, p in enumerate(c.parts):
-        part[slice(*p.lines)] = i
+    part = c.part_numbers("lines").astype(np.uint16)
     return np.stack([points[first], points[first + 1]], 1), part[line]
 
 

@@ -13,7 +13,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ..core.character import Character, content_hash
-from ..core.errors import BadFile, TooLarge, VonkelError
+from ..core.errors import BadFile, TooLarge, VonkelError, first_fault
 from ..core.tolerances import MAX_CORNERS, MAX_FACES, MAX_POINTS
 from ..steps.registry import parsed
 from ..store import Kept, Store
@@ -120,9 +120,8 @@ def unpack(store: Store, data: bytes, where: str) -> int:
             for digest in dict.fromkeys(d for s in listed.steps for d in _names(s)):
                 arrays[digest] = _array(z, digest, where)
     except ValidationError as error:
-        first = error.errors()[0]
-        field = ".".join(str(p) for p in first["loc"]) or "file"
-        raise BadFile(f"“{field}” in it is out of order: {first['msg']}.", where, "Export it again.") from None
+        field, why = first_fault(error, "file")
+        raise BadFile(f"“{field}” in it is out of order: {why}.", where, "Export it again.") from None
     except DAMAGED as error:
         raise BadFile("This is no whole character file.", f"{where}: {error}", "Export the character again.") from None
     kept = [_checked(s, arrays, i, where) for i, s in enumerate(listed.steps)]
@@ -161,8 +160,8 @@ def _checked(step: FileStep, arrays: dict[str, np.ndarray], i: int, where: str) 
     try:
         made = Character.model_validate(step.snapshot.document)
     except ValidationError as error:
-        first = error.errors()[0]
-        raise BadFile(f"A state in it is out of order: {first['msg']}.", place, "Export the character again.") from None
+        why = first_fault(error)[1]
+        raise BadFile(f"A state in it is out of order: {why}.", place, "Export the character again.") from None
     problem = unsound(made, {n: arrays[d] for n, d in step.snapshot.arrays.items()})
     if problem:
         raise BadFile(f"A state in it doesn't fit together: {problem}.", place, "Export the character again.")

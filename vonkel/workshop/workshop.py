@@ -14,7 +14,7 @@ import numpy as np
 from pydantic import ValidationError
 
 from ..core.character import Arrays, Character, Inputs, content_hash, unique_name
-from ..core.errors import BadFile, BadParameters, NotFound, StepRefused
+from ..core.errors import BadFile, BadParameters, NotFound, StepRefused, first_fault
 from ..core.formats import read_character, read_mesh
 from ..core.formats.mesh import character_from_mesh
 from ..core.formats.pictures import picture_size
@@ -248,9 +248,8 @@ class Workshop:
         try:
             plan = OwnPlan.model_validate_json(text)
         except ValidationError as error:
-            first = error.errors()[0]
-            field = ".".join(str(p) for p in first["loc"]) or "file"
-            raise BadFile(f"This is no plan: “{field}”: {first['msg']}.", where, "Save one from a character.") from None
+            field, why = first_fault(error, "file")
+            raise BadFile(f"This is no plan: “{field}”: {why}.", where, "Save one from a character.") from None
         return self.store.add_plan(plan.name, plan.model_dump_json())
 
     def plan(self, number: int) -> OwnPlan:

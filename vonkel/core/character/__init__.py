@@ -19,6 +19,7 @@ from .model import (
     opposite,
     opposite_name,
     unique_name,
+    without_side,
 )
 
 __all__ = [
@@ -41,4 +42,5 @@ __all__ = [
     "opposite",
     "opposite_name",
     "unique_name",
+    "without_side",
 ]

@@ -1,10 +1,10 @@
-"""The order of joints."""
+"""The order of joints, and what hangs below one."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 
-from .model import Joint
+from .model import Character, Joint
 
 
 def parents_first(joints: Iterable[Joint]) -> list[Joint]:
@@ -26,3 +26,13 @@ def parents_first(joints: Iterable[Joint]) -> list[Joint]:
             raise ValueError("joints hang below themselves")
         waiting = later
     return out
+
+
+def descendants(character: Character, name: str) -> list[str]:
+    """All joints below one, without it."""
+    found, todo = [], [name]
+    while todo:
+        for child in character.children.get(todo.pop(), ()):
+            found.append(child.name)
+            todo.append(child.name)
+    return found

@@ -41,11 +41,17 @@ def opposite_name(name: str) -> str:
     return name[:-2] + "_L" if name.endswith("_R") else name
 
 
+def without_side(name: str) -> str:
+    """The name less its side tag."""
+    return name[:-2] if name.endswith(("_L", "_R")) else name
+
+
 def unique_name(wanted: str, taken: set[str] | frozenset[str]) -> str:
     """`wanted`, or `wanted 2`, `wanted 3` …; the side tag stays at the end."""
     if wanted not in taken:
         return wanted
-    base, tag = (wanted[:-2], wanted[-2:]) if wanted[-2:] in ("_L", "_R") else (wanted, "")
+    base = without_side(wanted)
+    tag = wanted[len(base) :]
     n = 2
     while f"{base} {n}{tag}" in taken:
         n += 1
@@ -242,6 +248,11 @@ class Character(Frozen):
             return self.joints[self.joint_index[name]]
         except KeyError:
             raise NotFound(f"There is no joint called “{name}”.", self.name, "Pick one from the hierarchy.") from None
+
+    def partner(self, name: str) -> str | None:
+        """The joint of that name on the other side, where there is one."""
+        other = opposite_name(name)
+        return other if other != name and other in self.joint_index else None
 
     def part(self, name: str) -> Part:
         for p in self.parts:

@@ -1,6 +1,8 @@
-"""Names of parts: made fit to show, and what they say of a part's role."""
+"""Names: made fit to show, told in a row, and what they say of a part's role."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 ROLES = (
     ("eye", ("eye",)),
@@ -23,3 +25,8 @@ def role_of(name: str) -> str:
 def clean_name(name: str) -> str:
     """A name fit to show: printable, no slashes, at most 60 characters."""
     return "".join(c if c.isprintable() and c not in "/\\" else " " for c in name).strip()[:60]
+
+
+def few(names: Sequence[str], most: int = 6) -> str:
+    """The first names in a row, and a sign where there are more."""
+    return ", ".join(names[:most]) + (" …" if len(names) > most else "")

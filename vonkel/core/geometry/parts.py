@@ -1,6 +1,8 @@
-"""Bringing more parts into a character."""
+"""Bringing more parts into a character; the colours of parts."""
 
 from __future__ import annotations
+
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -64,7 +66,7 @@ def with_parts(
         arrays["line_starts"] = np.concatenate([before, before[-1] + line_starts[1:]]).astype(np.int32)
         arrays["line_points"] = np.concatenate([run_before, line_points + old]).astype(np.int32)
     if "colours" in c:
-        own = np.array([list(bytes.fromhex(p.colour[1:])) for p in parts[len(character.parts) :]], np.uint8)
+        own = own_colours(parts[len(character.parts) :])
         arrays["colours"] = np.concatenate([c["colours"], own[point_part]])
     if "uvs" in c:
         arrays["uvs"] = np.concatenate([c["uvs"], np.zeros((len(corners), 2), np.float32)])
@@ -77,6 +79,17 @@ def with_parts(
         arrays["skin/joints"] = np.concatenate([c["skin/joints"], np.zeros((n, k), c["skin/joints"].dtype)])
         arrays["skin/weights"] = np.concatenate([c["skin/weights"], weights])
     return character.with_(parts=tuple(parts), arrays=arrays)
+
+
+def own_colours(parts: Sequence[Part]) -> np.ndarray:
+    """(p, 3) uint8 sRGB: each part's own colour."""
+    return np.array([list(bytes.fromhex(p.colour[1:])) for p in parts], np.uint8).reshape(-1, 3)
+
+
+def point_colours(character: Character) -> np.ndarray:
+    """(n, 3) uint8 sRGB: the mesh's own colours, or those of its parts."""
+    given = character.arrays.get("colours")
+    return own_colours(character.parts)[character.part_numbers("points")] if given is None else given
 
 
 def _runs(starts: np.ndarray, flat: np.ndarray, count: int) -> bool:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..character import Character, Joint, opposite_name, unique_name
-from ..character.hierarchy import parents_first
+from ..character import Character, Joint, opposite_name, unique_name, without_side
+from ..character.hierarchy import descendants, parents_first
 from ..errors import BadParameters, StepRefused
 from ..tolerances import MAX_JOINTS, SAME_PLACE
 from .inside import kept_inside
@@ -22,27 +22,34 @@ def move_joint(
     with_children: everything below moves along; inside: deforming joints are kept inside the body.
     The turns of the joint, its parent and their partners follow, bones staying down their axis.
     """
+    places = moved_places(character, name, place, both_sides, with_children, inside)
+    joints = tuple(
+        j.model_copy(update={"place": _vector(places[j.name])}) if j.name in places else j for j in character.joints
+    )
+    moved = character.with_(joints=joints)
+    touched = {n for m in places for n in (m, character.joint(m).parent) if n}
+    return refreshed(turn_down_bones(moved, touched, keep_hinge=True), character)
+
+
+def moved_places(
+    character: Character, name: str, place: np.ndarray, both_sides: bool, with_children: bool, inside: bool
+) -> dict[str, np.ndarray]:
+    """Where `move_joint` puts every joint that it moves: joint → (3,) metres."""
     joint = character.joint(name)
     place = np.asarray(place, float)
     if both_sides and joint.side == "C" and abs(joint.place[0]) < 1e-6 * character.size + SAME_PLACE:
         place = place * [0.0, 1.0, 1.0]
     if inside:
         place = kept_inside(character, joint, place)
-    moves = {name: place - np.array(joint.place)}
-    partner = opposite_name(name)
-    if both_sides and partner != name and partner in character.joint_index:
-        moves[partner] = place * MIRROR - np.array(character.joint(partner).place)
+    places = {name: place}
+    partner = character.partner(name)
+    if both_sides and partner:
+        places[partner] = place * MIRROR
     if with_children:
-        for top, by in list(moves.items()):
-            for below in descendants(character, top):
-                moves[below] = by
-    joints = tuple(
-        j.model_copy(update={"place": _vector(np.array(j.place) + moves[j.name])}) if j.name in moves else j
-        for j in character.joints
-    )
-    moved = character.with_(joints=joints)
-    touched = {n for m in moves for n in (m, character.joint(m).parent) if n}
-    return refreshed(turn_down_bones(moved, touched, keep_hinge=True), character)
+        for top, there in list(places.items()):
+            by = there - np.array(character.joint(top).place)
+            places |= {n: np.array(character.joint(n).place) + by for n in descendants(character, top)}
+    return places
 
 
 def refreshed(character: Character, before: Character | None = None) -> Character:
@@ -63,15 +70,6 @@ def refreshed(character: Character, before: Character | None = None) -> Characte
     fresh = {k.name: KINDS[k.kind].controls(character, k) for k in character.kits if k.name in stale}
     kept = {k.name: [c for c in character.controls if c.kit == k.name] for k in character.kits}
     return character.with_(controls=tuple(c for k in character.kits for c in fresh.get(k.name, kept[k.name])))
-
-
-def descendants(character: Character, name: str) -> list[str]:
-    found, todo = [], [name]
-    while todo:
-        for child in character.children.get(todo.pop(), ()):
-            found.append(child.name)
-            todo.append(child.name)
-    return found
 
 
 def _vector(v: np.ndarray) -> tuple[float, float, float]:
@@ -158,7 +156,7 @@ def draw_chain(
         side = side_of(character, places.mean(0))
     if side == "C":
         places = places * [0.0, 1.0, 1.0] if both_sides else places
-    base = name[:-2] if name.endswith(("_L", "_R")) else name
+    base = without_side(name)
     taken = set(character.joint_index)
     tag = "" if side == "C" else f"_{side}"
     names = []
@@ -190,8 +188,8 @@ def draw_chain(
 
 
 def _new_joint(name: str, parent: str | None, side: str, place: np.ndarray, deforms: bool) -> Joint:
-    stem = name[:-2] if name.endswith(("_L", "_R")) else name
-    return Joint(name=name, parent=parent, side=side, place=_vector(place), deforms=deforms, role=stem)  # type: ignore[arg-type]
+    role = without_side(name)
+    return Joint(name=name, parent=parent, side=side, place=_vector(place), deforms=deforms, role=role)  # type: ignore[arg-type]
 
 
 def _turned_anew(character: Character, parent: str) -> set[str]:
@@ -233,7 +231,8 @@ def insert_joints(character: Character, name: str, count: int = 1, both_sides: b
         raise StepRefused(f"A character has {MAX_JOINTS} joints at most.", character.name)
     a, b = np.array(joint.place), np.array(child.place)
     taken = set(character.joint_index)
-    stem, tag = (name[:-2], name[-2:]) if name.endswith(("_L", "_R")) else (name, "")
+    stem = without_side(name)
+    tag = name[len(stem) :]
     names: list[str] = []
     result = list(character.joints)
     at = result.index(child)
@@ -253,8 +252,8 @@ def insert_joints(character: Character, name: str, count: int = 1, both_sides: b
     made_character = character.with_(joints=tuple(result))
     if character.skin and name in character.skin.joints:
         made_character = _shared_along(made_character, name, names, a, b)
-    partner = opposite_name(name)
-    if both_sides and partner != name and partner in character.joint_index:
+    partner = character.partner(name)
+    if both_sides and partner:
         made_character = insert_joints(made_character, partner, count, both_sides=False)
     return refreshed(made_character, character)
 
@@ -306,8 +305,8 @@ def reparent(character: Character, name: str, parent: str | None, both_sides: bo
                 f"The kit “{k.name}” holds {name} to {joint.parent}.", character.name, "Take it off first."
             )
     wanted: dict[str, str | None] = {name: parent}
-    partner = opposite_name(name)
-    if both_sides and partner != name and partner in character.joint_index:
+    partner = character.partner(name)
+    if both_sides and partner:
         other = opposite_name(parent) if parent else None
         wanted[partner] = other if other is None or other in character.joint_index else parent
     result = character

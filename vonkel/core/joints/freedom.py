@@ -119,8 +119,8 @@ def with_freedom(character: Character, name: str, freedom: Freedom | None, both_
             if (low is not None and low > 0) or (high is not None and high < 0):
                 raise BadParameters("The rest pose lies outside the limits.", name, "Let the range hold 0°.")
     changed = {name: joint.model_copy(update={"freedom": freedom})}
-    partner = opposite_name(name)
-    if both_sides and partner != name and partner in character.joint_index:
+    partner = character.partner(name)
+    if both_sides and partner:
         other = character.joint(partner)
         signs = partner_values(matrix_from_quaternion(joint.turn), matrix_from_quaternion(other.turn))
         changed[partner] = other.model_copy(update={"freedom": mirrored_freedom(freedom, signs)})

@@ -13,8 +13,8 @@ PATTERN_WORDS = ("{part}", "{n}", "{side}", "{Side}")
 def rename_joint(character: Character, name: str, new: str, both_sides: bool = True) -> Character:
     """Give a joint another name everywhere it is used; its partner's follows when both end in a side tag."""
     renames = {name: new}
-    partner, new_partner = opposite_name(name), opposite_name(new)
-    if both_sides and partner != name and new_partner != new and partner in character.joint_index:
+    partner, new_partner = character.partner(name), opposite_name(new)
+    if both_sides and partner and new_partner != new:
         renames[partner] = new_partner
     return renamed(character, renames)
 
@@ -91,8 +91,8 @@ def with_partners(character: Character, renames: dict[str, str]) -> dict[str, st
     """The same renames for partners on the other side that are not among them."""
     out = dict(renames)
     for n, new in renames.items():
-        partner, made = opposite_name(n), opposite_name(new)
-        if partner != n and partner in character.joint_index and partner not in out and made != new:
+        partner, made = character.partner(n), opposite_name(new)
+        if partner and partner not in out and made != new:
             out[partner] = made
     return out
 

@@ -12,6 +12,7 @@ from typing import Literal
 import numpy as np
 
 from ..character import REST_TURN, Character, Joint, opposite_name
+from ..character.hierarchy import descendants
 from ..errors import BadParameters, StepRefused
 from ..geometry.rotations import cross, frame_from_axes, matrix_from_quaternion, quaternion_from_matrix, unit
 
@@ -150,8 +151,8 @@ def turn_down_bones(
 
 
 def _left_partner(character: Character, joint: Joint) -> Joint | None:
-    partner = opposite_name(joint.name)
-    return character.joint(partner) if joint.side == "R" and partner in character.joint_index else None
+    partner = character.partner(joint.name)
+    return character.joint(partner) if joint.side == "R" and partner else None
 
 
 Rule = Literal["bend", "up", "world x", "world y", "world z", "copy", "keep"]
@@ -185,8 +186,8 @@ def orient(
         result[j.name] = turned(new, own_axes(frame_from_axes(along, -wanted if flip else wanted), new.aim, new.hinge))
     if both_sides:
         for j in chosen:
-            partner = opposite_name(j.name)
-            if partner != j.name and partner in result and partner not in done:
+            partner = character.partner(j.name)
+            if partner and partner not in done:
                 new, other = result[j.name], result[partner]
                 axes = partner_axes(matrix_from_quaternion(new.turn), new.hinge, manner_of(j, other))
                 result[partner] = turned(other.model_copy(update={"aim": new.aim, "hinge": new.hinge}), axes)
@@ -223,7 +224,7 @@ def _hinge_by(
 def mirror_joints(character: Character, top: str, manner: Manner = "counter") -> Character:
     """Make (or set) the partners of `top` and all below it on the other side, names, turns and freedoms mirrored."""
     from ..character import opposite
-    from .edit import descendants, refreshed
+    from .edit import refreshed
     from .freedom import mirrored_freedom
 
     names = [top, *descendants(character, top)]

@@ -7,6 +7,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..character import Character, Joint, opposite_name
+from ..character.hierarchy import descendants
 from ..geometry.rotations import unit
 from ..geometry.topology import topology_of
 from ..recent import Recent
@@ -173,8 +174,6 @@ def limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
 def _limbs(character: Character) -> list[tuple[str, set[str], set[str]]]:
     """Chains of one side with at least three joints: first joint, joints of the inner half and what they hang from,
     joints of the outer half with all below."""
-    from .edit import descendants
-
     out = []
     for j in character.joints:
         if j.side == "C" or not j.deforms or j.role == "collar":

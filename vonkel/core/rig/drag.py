@@ -12,6 +12,7 @@ from .frames import (
     frame_from_quat,
     inverse,
     place_of,
+    quat_from_frame,
     turn_in_order,
     with_place,
 )
@@ -66,3 +67,16 @@ def turned_by(
         if (control, f"turn {axis}") in program.channels:
             given[f"turn {axis}"] = value
     return given
+
+
+def turned_to(program: RigProgram, inputs: Inputs, control: str, goal: Frame) -> dict[str, float]:
+    """Channel values that turn the control as the world frame `goal` is turned, the others standing as `inputs` say."""
+    now = program.evaluate(inputs).controls[control]
+    turn = compose(with_place(goal, ORIGIN), inverse(with_place(now, ORIGIN)))
+    return turned_by(program, inputs, control, now, quat_from_frame(turn))
+
+
+def brought_to(program: RigProgram, inputs: Inputs, control: str, goal: Frame) -> dict[str, float]:
+    """Channel values that bring the control to the world frame `goal`, as nearly as it has channels for it."""
+    turned = {**inputs, control: turned_to(program, inputs, control, goal)}
+    return moved_to(program, turned, control, program.evaluate(turned).controls[control], place_of(goal))

@@ -6,25 +6,20 @@ import numpy as np
 
 from ..character import Character, Inputs, Kit
 from ..errors import NotFound, StepRefused
-from .drag import moved_to, turned_by
+from .drag import brought_to, moved_to, turned_to
 from .frames import (
     Frame,
-    Vec,
     add,
     compose,
     dot,
     inverse,
     length,
     place_of,
-    quat_from_frame,
     scaled,
     sub,
     unit,
-    with_place,
 )
 from .program import RigProgram
-
-ORIGIN: Vec = (0.0, 0.0, 0.0)
 
 
 def switched(character: Character, program: RigProgram, inputs: Inputs, kit: str, to: str) -> Inputs:
@@ -68,7 +63,7 @@ def _frame(m: np.ndarray) -> Frame:
 def _to_fk(program: RigProgram, inputs: Inputs, names: list[str], frames: list[Frame], target: str) -> Inputs:
     out: Inputs = {c: dict(v) for c, v in inputs.items()}
     for name, frame in zip(names, frames, strict=True):
-        out[f"{name} turn"] = _turned(program, out, f"{name} turn", _control_for(program, name, frame))
+        out[f"{name} turn"] = turned_to(program, out, f"{name} turn", _control_for(program, name, frame))
     out[target] = {**out.get(target, {}), "ik": 0.0}
     return out
 
@@ -80,12 +75,6 @@ def _control_for(program: RigProgram, joint: str, frame: Frame) -> Frame:
     return compose(frame, compose(inverse(rest_joint), rest_control))
 
 
-def _turned(program: RigProgram, inputs: Inputs, control: str, wanted: Frame) -> dict[str, float]:
-    now = program.evaluate(inputs).controls[control]
-    turn = compose(with_place(wanted, ORIGIN), inverse(with_place(now, ORIGIN)))
-    return turned_by(program, inputs, control, now, quat_from_frame(turn))
-
-
 def _to_ik(
     character: Character, program: RigProgram, inputs: Inputs, names: list[str], frames: list[Frame], target: str,
     guide: str,
@@ -94,9 +83,7 @@ def _to_ik(
     rest_end: Frame = program.initial[program.slots[f"joint:{names[2]}"]]
     rest_target: Frame = program.initial[program.slots[f"control:{target}"]]
     held = compose(frames[2], compose(inverse(rest_end), rest_target))
-    out[target] = _turned(program, out, target, held)
-    now = program.evaluate(out).controls[target]
-    out[target] = moved_to(program, out, target, now, place_of(held))
+    out[target] = brought_to(program, out, target, held)
     a, b, c = (place_of(f) for f in frames)
     along = unit(sub(c, a))
     off = sub(sub(b, a), scaled(along, dot(sub(b, a), along)))

@@ -9,8 +9,8 @@ from ..errors import StepRefused
 from ..geometry.rotations import quaternion_from_matrix
 from ..joints.edit import refreshed
 from ..rig import Pose, RigProgram, compile_rig
-from ..rig.drag import moved_to, turned_by
-from ..rig.frames import Frame, compose, inverse, place_of, quat_from_frame, with_place
+from ..rig.drag import brought_to
+from ..rig.frames import compose, inverse
 from .reference import deform
 
 
@@ -65,23 +65,13 @@ def _carried(old: RigProgram, new: RigProgram, rest: Inputs, wanted: Inputs) -> 
             continue
         went = compose(after.controls[control], inverse(before.controls[control]))
         goal = compose(went, at_rest.controls[control])
-        out[control] = _reached(new, out, control, goal)
+        out[control] = brought_to(new, out, control, goal)
         own = wanted.get(control, {})
         for channel in (c for k, c in new.channels if k == control):
             if not channel.startswith(("move ", "turn ")) and channel in own:
                 out[control][channel] = own[channel]
     kept = {c: {k: v for k, v in given.items() if abs(v) > 1e-9} for c, given in out.items()}
     return {c: given for c, given in kept.items() if given}
-
-
-def _reached(program: RigProgram, inputs: Inputs, control: str, goal: Frame) -> dict[str, float]:
-    """Channel values that bring one control to a world frame, the others standing as `inputs` say."""
-    given = dict(inputs.get(control, {}))
-    now = program.evaluate({**inputs, control: given}).controls[control]
-    turn = compose(with_place(goal, (0.0, 0.0, 0.0)), inverse(with_place(now, (0.0, 0.0, 0.0))))
-    given = turned_by(program, {**inputs, control: given}, control, now, quat_from_frame(turn))
-    now = program.evaluate({**inputs, control: given}).controls[control]
-    return moved_to(program, {**inputs, control: given}, control, now, place_of(goal))
 
 
 def rest_error(character: Character, values: Inputs) -> float:

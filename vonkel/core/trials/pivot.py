@@ -14,10 +14,11 @@ from scipy.sparse import csr_matrix
 from scipy.spatial import cKDTree
 
 from ..character import Character, Joint
+from ..character.hierarchy import descendants
 from ..errors import StepRefused
 from ..geometry.rotations import matrix_from_rotation_vector, unit
 from ..geometry.topology import point_normals, signed_volume, skin_triangles
-from ..joints.edit import descendants, move_joint
+from ..joints.edit import move_joint
 from ..joints.inside import body_solid
 from ..joints.orient import bone_child
 from ..joints.survey import flesh_at

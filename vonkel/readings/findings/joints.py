@@ -9,7 +9,8 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ...core.character import Character, Joint, opposite_name
-from ...core.joints.edit import descendants
+from ...core.character.hierarchy import descendants
+from ...core.character.words import few
 from ...core.joints.freedom import gimbal_margins
 from ...core.joints.inside import body_solid, may_stick_out
 from ...core.joints.orient import MIRROR, bone_child, curl_senses, off_bend, off_bone
@@ -32,10 +33,6 @@ def joint_findings(c: Character) -> Iterator[Finding]:
     yield from _freedoms(c)
 
 
-def _some_names(names: list[str]) -> str:
-    return ", ".join(names[:6]) + (" …" if len(names) > 6 else "")
-
-
 def _hierarchy(c: Character) -> Iterator[Finding]:
     roots = [j for j in c.joints if j.parent is None]
     if len(roots) > 1:
@@ -47,21 +44,21 @@ def _hierarchy(c: Character) -> Iterator[Finding]:
         nearest = names[int(np.argmin(np.linalg.norm(places - np.array(loose[0].place), axis=1)))]
         yield Finding(
             station="joints", level="should", title=counted(len(loose), "limb hangs from nothing", "limbs hang from nothing"),
-            detail=f"{_some_names([j.name for j in loose])}: what has no parent doesn't follow the body.", joints=[j.name for j in loose],
+            detail=f"{few([j.name for j in loose])}: what has no parent doesn't follow the body.", joints=[j.name for j in loose],
             mend=Mend(label=f"Hang {loose[0].name} from {nearest}", step="joints.reparent", params={"joint": loose[0].name, "parent": nearest}),
         )  # fmt: skip
     nameless = [j.name for j in c.joints if UNNAMED.fullmatch(j.name)]
     if nameless:
         yield Finding(
             station="joints", level="note", title=counted(len(nameless), "joint has no name of its own", "joints have no name of their own"),
-            detail=_some_names(nameless), joints=nameless,
+            detail=few(nameless), joints=nameless,
         )  # fmt: skip
     twins = _twins(c)
     if twins:
         top = _tops(c, twins)
         yield Finding(
             station="joints", level="should", title=counted(len(twins), "joint lies on another one", "joints lie on others"),
-            detail=f"{_some_names(twins)}: a chain made twice by accident?", joints=twins,
+            detail=f"{few(twins)}: a chain made twice by accident?", joints=twins,
             mend=Mend(label=f"Take out {top}", step="joints.remove_chain", params={"joint": top}),
         )  # fmt: skip
 
@@ -94,14 +91,14 @@ def _places(c: Character) -> Iterator[Finding]:
             if out:
                 yield Finding(
                     station="joints", level="should", title=counted(len(out), "deforming joint lies outside the body", "deforming joints lie outside the body"),
-                    detail=_some_names(out), joints=out,
+                    detail=few(out), joints=out,
                     mend=Mend(label="Bring inside", step="joints.bring_inside", params={"joints": out}),
                 )  # fmt: skip
     short = [j.name for j in c.joints if (k := bone_child(c, j)) and np.allclose(j.place, k.place, atol=SAME_PLACE)]
     if short:
         yield Finding(
             station="joints", level="must", title=counted(len(short), "bone has no length", "bones have no length"), joints=short,
-            detail=_some_names(short),
+            detail=few(short),
         )  # fmt: skip
 
 
@@ -110,7 +107,7 @@ def _turns(c: Character) -> Iterator[Finding]:
     if odd:
         yield Finding(
             station="joints", level="should", title=counted(len(odd), "joint doesn't point down its bone", "joints don't point down their bones"),
-            detail=_some_names(odd), joints=odd,
+            detail=few(odd), joints=odd,
             mend=Mend(label="Turn down the bone", step="joints.turn_down_bones", params={"joints": odd}),
         )  # fmt: skip
     crooked = [j.name for j in c.joints if j.role in ("forearm", "shin") and off_bend(c, j) > OFF_BEND]
@@ -119,7 +116,7 @@ def _turns(c: Character) -> Iterator[Finding]:
         yield Finding(
             station="joints", level="should",
             title=counted(len(crooked), "hinge stands off its bend", "hinges stand off their bends"),
-            detail=_some_names(crooked) + (": a positive turn opens what it should close." if wrong else ": they would bend out of their plane."),
+            detail=few(crooked) + (": a positive turn opens what it should close." if wrong else ": they would bend out of their plane."),
             joints=crooked, mend=Mend(label="Turn by the bend", step="joints.orient", params={"joints": crooked, "rule": "bend"}),
         )  # fmt: skip
     for holder, senses in curl_senses(c).items():
@@ -127,7 +124,7 @@ def _turns(c: Character) -> Iterator[Finding]:
         if against and not (holder.endswith("_R") and opposite_name(holder) in c.joint_index):
             yield Finding(
                 station="joints", level="should", title=f"Digits of {holder} curl against each other",
-                detail=f"{_some_names(against)} would open while the others close.", joints=against,
+                detail=f"{few(against)} would open while the others close.", joints=against,
                 mend=Mend(label="Make them curl alike", step="joints.curl_alike", params={"holder": holder}),
             )  # fmt: skip
     for middle, what in (("forearm", "arm"), ("shin", "leg")):
@@ -165,7 +162,7 @@ def _sides(c: Character) -> Iterator[Finding]:
         top = _tops(c, names)
         yield Finding(
             station="joints", level="note", title=counted(len(names), "joint has no partner in the mirrored place", "joints have no partner in the mirrored place"),
-            detail=_some_names(names), joints=names,
+            detail=few(names), joints=names,
             mend=Mend(label=f"Mirror {top}", step="joints.mirror", params={"joint": top}) if opposite_name(top) != top else None,
         )  # fmt: skip
 

@@ -185,15 +185,15 @@ def comparison(workshop: TheWorkshop, number: int, a: int, b: int) -> dict[str, 
 @router.get("/c/{number}/states/{step}.png")
 def state_picture(workshop: TheWorkshop, number: int, step: int, turn: float = 0.5, bones: bool = True) -> Response:
     """A state of the character, pictured."""
+    from ...core.geometry.parts import point_colours
     from ...core.geometry.topology import topology_of
-    from .characters import point_colours
 
     c = workshop.character(number, step)
     turn = float(np.clip(turn, -7, 7)) if np.isfinite(turn) else 0.5
     low, high = c.points.min(0), c.points.max(0)
     half = 0.56 * float(np.linalg.norm((high - low)[[0, 2]]).clip(min=(high - low)[1]))
     box = (0.5 * (low + high), half)
-    image = picture(c.points, topology_of(c).triangles, point_colours(c), (420, 420), turn, 0.12, box)
+    image = picture(c.points, topology_of(c).triangles, point_colours(c).astype(float), (420, 420), turn, 0.12, box)
     if bones:
         image = with_bones(image, c, turn, 0.12, box)
     return Response(png(image), media_type="image/png", headers={"cache-control": "no-store"})

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import numpy as np
 from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel
 
-from ...core.character import Character
 from ...core.errors import BadFile
 from ...core.formats import gltf, obj
+from ...core.geometry.parts import point_colours
 from ...core.joints.names import joint_names
 from ...core.skin.bind import weights_of
 from ...core.tolerances import MAX_FILE_BYTES
@@ -82,18 +81,8 @@ def portrait(workshop: TheWorkshop, number: int) -> Response:
     from ...core.geometry.topology import topology_of
 
     c = workshop.character(number)
-    image = picture(c.points, topology_of(c).triangles, point_colours(c), (260, 260))
+    image = picture(c.points, topology_of(c).triangles, point_colours(c).astype(float), (260, 260))
     return Response(png(image), media_type="image/png", headers={"cache-control": "no-store"})
-
-
-def point_colours(c: Character) -> np.ndarray:
-    """(n, 3) 0–255: the mesh's own colours, or those of its parts."""
-    if "colours" in c.arrays:
-        return np.asarray(c.arrays["colours"], float)
-    colours = np.zeros((len(c.points), 3))
-    for p in c.parts:
-        colours[slice(*p.points)] = list(bytes.fromhex(p.colour[1:]))
-    return colours
 
 
 def download(body: bytes | str, name: str, ending: str, kind: str) -> Response:

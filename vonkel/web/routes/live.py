@@ -11,11 +11,9 @@ import numpy as np
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from starlette.concurrency import run_in_threadpool
 
-from ...core.character import Character, Inputs, opposite_name
+from ...core.character import Character, Inputs
 from ...core.errors import BadParameters, VonkelError
-from ...core.joints.edit import descendants
-from ...core.joints.inside import kept_inside
-from ...core.joints.orient import MIRROR
+from ...core.joints.edit import moved_places
 from ...core.rig import Follower, Pose, RigProgram, compile_rig
 from ...core.rig.drag import moved_to, turned_by
 from ...core.skin import Deformer
@@ -103,21 +101,10 @@ class Session:
         """Where a dragged joint and its partner would come to lie; nothing is stored before the hand lets go."""
         assert self.character is not None
         c = self.character
-        joint = c.joint(str(asked.get("joint")))
         place = np.array(_numbers(asked.get("to"), 3))
-        if asked.get("both", True) and joint.side == "C" and abs(joint.place[0]) < 1e-6 * c.size:
-            place[0] = 0.0
-        if asked.get("inside", True):
-            place = kept_inside(c, joint, place)
-        places = {joint.name: place.tolist()}
-        partner = opposite_name(joint.name)
-        if asked.get("both", True) and partner != joint.name and partner in c.joint_index:
-            places[partner] = (place * MIRROR).tolist()
-        if asked.get("below"):
-            for top in list(places):
-                by = np.array(places[top]) - np.array(c.joint(top).place)
-                places |= {n: (np.array(c.joint(n).place) + by).tolist() for n in descendants(c, top)}
-        text = json.dumps({"places": places}).encode()
+        both, below, inside = asked.get("both", True), asked.get("below", False), asked.get("inside", True)
+        places = moved_places(c, str(asked.get("joint")), place, bool(both), bool(below), bool(inside))
+        text = json.dumps({"places": {n: p.tolist() for n, p in places.items()}}).encode()
         text += b" " * (-len(text) % 4)
         return np.array([sequence, len(text)], "<u4").tobytes() + text
 

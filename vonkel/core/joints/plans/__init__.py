@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import BaseModel, ValidationError
 
 from ...character import Character
-from ...errors import BadParameters, NotFound
+from ...errors import BadParameters, NotFound, first_fault
 from ..orient import MIRROR
 from .biped import BipedOptions, sketch_biped
 from .chain import ChainOptions, sketch_chain
@@ -40,8 +40,8 @@ def sketch_of(character: Character, plan: str, options: dict[str, Any]) -> Sketc
     try:
         checked = model(**options)
     except ValidationError as error:
-        first = error.errors()[0]
-        raise BadParameters(f"“{first['loc'][0] if first['loc'] else 'options'}”: {first['msg']}.", plan) from None
+        field, why = first_fault(error, "options")
+        raise BadParameters(f"“{field}”: {why}.", plan) from None
     return draw(character, checked)
 
 

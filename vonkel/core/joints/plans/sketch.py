@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ...character import Character, Joint
+from ...character import Character, Joint, opposite_name
 from ..inside import inside_body
 from ..orient import MIRROR, turn_down_bones
 
@@ -59,8 +59,8 @@ class Sketch:
             place = place * [0.0, 1.0, 1.0] if side == "C" else place
             made.append(_joint(name, parent, side, place, role, deforms))
             if side == "L":
-                other = parent[:-2] + "_R" if parent and parent.endswith("_L") else parent
-                made.append(_joint(name[:-2] + "_R", other, "R", place * MIRROR, role, deforms))
+                other = opposite_name(parent) if parent else None
+                made.append(_joint(opposite_name(name), other, "R", place * MIRROR, role, deforms))
         return tuple(made)
 
     def laid(self, character: Character, plan: str) -> Character:

@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ...character import Channel, Character, Control, Freedom, Joint, Kit, unique_name
-from ...errors import BadParameters, NotFound, StepRefused
+from ...errors import BadParameters, NotFound, StepRefused, first_fault
 from ...geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..builder import Builder
 from ..outlines import slice_outline
@@ -71,7 +71,8 @@ def add_kit(character: Character, kit: Kit) -> Character:
     try:
         options = kind.options(**kit.options).model_dump()
     except ValidationError as error:
-        raise BadParameters(f"Option {_first(error)}", kit.name) from None
+        field, why = first_fault(error)
+        raise BadParameters(f"Option “{field}”: {why}.", kit.name) from None
     kit = kit.model_copy(
         update={"options": options, "name": unique_name(kit.name, frozenset(k.name for k in character.kits))}
     )
@@ -103,11 +104,6 @@ def remove_kit(character: Character, name: str) -> Character:
         kits=tuple(k for k in character.kits if k.name != name),
         controls=tuple(c for c in character.controls if c.kit != name),
     )
-
-
-def _first(error: ValidationError) -> str:
-    e = error.errors()[0]
-    return f"“{'.'.join(str(p) for p in e['loc'])}”: {e['msg']}."
 
 
 # -- helpers for making controls ---------------------------------------------------------------------------------

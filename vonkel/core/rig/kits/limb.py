@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...character import Channel, Character, Control, Joint, Kit
+from ...character import Channel, Character, Control, Joint, Kit, without_side
 from ...errors import BadParameters
 from ..builder import Builder
 from ..frames import (
@@ -69,8 +69,7 @@ class Limb(KitKind):
 
     def _named(self, word: str, kit: Kit) -> str:
         """A control's name: the plain word on the only kit of its kind, with the kit's own name on others."""
-        stem = kit.name[:-2] if kit.name.endswith(("_L", "_R")) else kit.name
-        own = stem.removeprefix(self.kind).strip("_ ")
+        own = without_side(kit.name).removeprefix(self.kind).strip("_ ")
         return tagged(f"{word} {own}" if own else word, kit)
 
     def _bend(self, u: Joint, m: Joint, e: Joint) -> np.ndarray:
