@@ -11,9 +11,9 @@ from pydantic import Field
 from ..core.character import Character, Freedom, Inputs, Joint, opposite_name, unique_name, without_side
 from ..core.character.hierarchy import descendants
 from ..core.character.words import few
-from ..core.errors import BadParameters, NotFound, StepRefused
+from ..core.errors import BadParameters, StepRefused
 from ..core.joints import edit, freedom, names, orient
-from ..core.joints.plans import PLANS, OwnPlan, lay_own_plan, lay_plan
+from ..core.joints.plans import OwnPlan, check_plan, lay_own_plan, lay_plan
 from .registry import Params, step
 
 Place = tuple[float, float, float]
@@ -30,8 +30,7 @@ class LayPlan(Params):
 @step("joints.lay_plan", LayPlan, lambda c, p: f"Laid the {p.plan} plan into the mesh", long=True)
 def lay(character: Character, p: LayPlan) -> Character:
     """Fit a plan's joints to the mesh, in place of any joints, kits and skin there are."""
-    if p.plan not in PLANS:
-        raise NotFound(f"There is no plan “{p.plan}”.", "", f"There are: {', '.join(PLANS)}.")
+    check_plan(p.plan)
     if not len(character.points):
         raise StepRefused("There is no mesh to fit to.", character.name, "Bring one in at the Model station.")
     return lay_plan(character, p.plan, p.options, p.landmarks)

@@ -106,6 +106,10 @@ class Solid:
         """(n,) the nearest inside cell to each point."""
         return self.tree.query(points)[1]
 
+    def kept(self, place: np.ndarray) -> np.ndarray:
+        """The place (3,), or where it lies outside the middle of the nearest inside cell."""
+        return place if self.contains(place[None])[0] else self.centres[self.nearest(place[None])[0]]
+
 
 STEPS = np.array([(i, j, k) for i in (-1, 0, 1) for j in (-1, 0, 1) for k in (-1, 0, 1) if i or j or k])
 STEP_LENGTHS = np.linalg.norm(STEPS, axis=1)

@@ -42,6 +42,4 @@ def kept_inside(character: Character, joint: Joint, place: np.ndarray) -> np.nda
 def inside_body(character: Character, place: np.ndarray, cells: int = 120) -> np.ndarray:
     """The place (3,) metres, or where that lies outside the body the nearest place inside it."""
     solid = body_solid(character, cells)
-    if not len(solid.cells) or solid.contains(place[None])[0]:
-        return place
-    return solid.centres[solid.nearest(place[None])[0]]
+    return solid.kept(place) if len(solid.cells) else place

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ...core.errors import NotFound, TooLarge
 from ...core.joints.draw import landing as land
 from ...core.joints.freedom import gimbal_margins
-from ...core.joints.plans import PLANS, landmarks_of
+from ...core.joints.plans import PLANS, check_plan, landmarks_of
 from ...core.tolerances import MAX_FILE_BYTES
 from ...core.trials.picture import picture, png, with_bones
 from ...core.trials.pivot import try_pivot
@@ -97,8 +97,7 @@ def plans(workshop: TheWorkshop) -> dict:
 @router.post("/c/{number}/landmarks")
 def landmarks(workshop: TheWorkshop, jobs: TheJobs, number: int, body: PlanBody) -> dict:
     """Find a plan's landmarks by the shape; a job."""
-    if body.plan not in PLANS:
-        raise NotFound(f"There is no plan “{body.plan}”.", "", f"There are: {', '.join(PLANS)}.")
+    check_plan(body.plan)
     c = workshop.character(number)
 
     def work() -> dict[str, Any]:

@@ -10,7 +10,6 @@ from pydantic import BaseModel, ValidationError
 
 from ...character import Character
 from ...errors import BadParameters, NotFound, first_fault
-from ..orient import MIRROR
 from .biped import BipedOptions, sketch_biped
 from .chain import ChainOptions, sketch_chain
 from .finned import FinnedOptions, sketch_finned
@@ -32,10 +31,15 @@ PLANS: dict[str, tuple[str, type[BaseModel], Callable[..., Sketch]]] = {
 }  # fmt: skip
 
 
-def sketch_of(character: Character, plan: str, options: dict[str, Any]) -> Sketch:
-    """A plan's joints as the shape alone puts them.  Raises NotFound, BadParameters and StepRefused."""
+def check_plan(plan: str) -> None:
+    """Raises NotFound for what is no built-in plan."""
     if plan not in PLANS:
         raise NotFound(f"There is no plan “{plan}”.", "", f"There are: {', '.join(PLANS)}.")
+
+
+def sketch_of(character: Character, plan: str, options: dict[str, Any]) -> Sketch:
+    """A plan's joints as the shape alone puts them.  Raises NotFound, BadParameters and StepRefused."""
+    check_plan(plan)
     _, model, draw = PLANS[plan]
     try:
         checked = model(**options)
@@ -68,11 +72,11 @@ def lay_plan(
         target = np.array([np.array(given.get(n, sketch.found[n][1]), float) for n in sketch.marks])
         names = list(sketch.found)
         places = np.array([sketch.found[n][1] for n in names])
-        moved = carried(np.vstack([source, source * MIRROR]), np.vstack([target, target * MIRROR]), places)
+        moved = carried(source, target, places)
         for n, p in zip(names, moved, strict=True):
             parent, _, role, deforms = sketch.found[n]
             sketch.found[n] = (parent, np.array(given[n], float) if n in given else p, role, deforms)
     return sketch.laid(character, plan)
 
 
-__all__ = ["PLANS", "OwnPlan", "landmarks_of", "lay_own_plan", "lay_plan", "save_plan", "sketch_of"]
+__all__ = ["PLANS", "OwnPlan", "check_plan", "landmarks_of", "lay_own_plan", "lay_plan", "save_plan", "sketch_of"]

@@ -83,9 +83,7 @@ def _shoulder(solid: Solid, path: np.ndarray, least: float) -> tuple[np.ndarray,
     shoulder = edge + way * 0.5 * thick
     if shoulder[0] < least:
         shoulder = edge
-    if not solid.contains(shoulder[None])[0]:
-        shoulder = solid.centres[solid.nearest(shoulder[None])[0]]
-    return shoulder, s
+    return solid.kept(shoulder), s
 
 
 def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: Arm | None, wanted: int) -> None:
@@ -104,7 +102,7 @@ def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: Arm | None,
         )
     wrist = lm.at_length(arm.path, hand_length)
     elbow = _elbow(arm.path, hand_length, length)
-    chest = next(n for n in reversed(sketch.found) if sketch.found[n][2] == "chest")
+    chest = sketch.last("chest")
     collar = np.array([0.3 * arm.shoulder[0], arm.shoulder[1] - 0.01 * character.height, 0.0])
     collar[2] = 0.5 * (arm.shoulder[2] + sketch.found[chest][1][2]) + 0.01 * character.height
     fold = np.cross(elbow - arm.shoulder, wrist - elbow)

@@ -11,11 +11,11 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...character import Character
-from ...geometry.spheres import fit_sphere
 from ...progress import tell
 from . import landmarks as lm
-from .shapes import filled, kept_in, spread
+from .shapes import filled, spread
 from .sketch import Sketch
+from .trunk import lay_eye
 
 
 class ChainOptions(BaseModel):
@@ -48,7 +48,7 @@ def sketch_chain(character: Character, options: ChainOptions) -> Sketch:
         path = path[::-1]
     total = float(lm.lengths_along(path)[-1])
     places = spread(path, 0.5 * total / (options.joints + 1), total, options.joints + 1)
-    inside = np.array([kept_in(solid, p) for p in places[:-1]] + [path[-1]])
+    inside = np.array([solid.kept(p) for p in places[:-1]] + [path[-1]])
     sketch = Sketch()
     parent: str | None = None
     hinge = (1.0, 0.0, 0.0) if upright else None
@@ -58,9 +58,5 @@ def sketch_chain(character: Character, options: ChainOptions) -> Sketch:
         parent = sketch.put(name, parent, place, name, hinge=hinge, mark=word)
     sketch.put("chain_end", parent, inside[-1], "chain_end", deforms=False, mark="tip")
     head = f"chain_{options.joints}" if options.root == "back" else "chain_1"
-    for part in character.parts:
-        if part.role == "eye":
-            centre, radius, misfit = fit_sphere(character.points[slice(*part.points)])
-            if centre[0] > 0.01 * character.size and misfit < 0.2 * radius:
-                sketch.put("eye_L", head, centre, "eye")
+    lay_eye(character, sketch, head, character.size)
     return sketch

@@ -10,7 +10,7 @@ from ...errors import StepRefused
 from ...geometry.voxels import Solid
 from ...progress import tell
 from . import landmarks as lm
-from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, kept_in, leaves_trunk, on_left, spread
+from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, leaves_trunk, on_left, spread
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -85,21 +85,15 @@ def lay_long_trunk(
     head_s = _head(solid, path, chest_s, total)
     hips_s = 0.55 * chest_s
     places = spread(path, hips_s, chest_s, spine + 1)
-    parent = sketch.put("hips", None, kept_in(solid, places[0]), "hips", hinge=across, mark="hips")
-    for i in range(spine):
-        last = i == spine - 1
-        name = "chest" if last else f"spine_{i + 1}"
-        parent = sketch.put(
-            name, parent, kept_in(solid, places[i + 1]), name, hinge=across, mark="chest" if last else ""
-        )
+    inside = np.array([solid.kept(p) for p in places])
+    sketch.put("hips", None, inside[0], "hips", hinge=across, mark="hips")
+    chest = sketch.put_spine("hips", inside[1:], across, mark="chest")
     necks = spread(path, chest_s + 0.35 * (head_s - chest_s), head_s, neck + 1)
-    for i in range(neck):
-        name = "neck" if neck == 1 else f"neck_{i + 1}"
-        parent = sketch.put(name, parent, kept_in(solid, necks[i]), "neck", hinge=across)
-    sketch.put("head", parent, kept_in(solid, necks[-1]), "head", hinge=across, mark="head")
+    above = sketch.put_neck(chest, np.array([solid.kept(p) for p in necks[:-1]]), across)
+    sketch.put("head", above, solid.kept(necks[-1]), "head", hinge=across, mark="head")
     sketch.put("head_end", "head", path[-1], "head_end", deforms=False, mark="muzzle")
     tails = spread(path, 0.84 * hips_s, 0.0, tail + 1)
-    inside = np.array([kept_in(solid, p) for p in tails[:-1]] + [path[0]])
+    inside = np.array([solid.kept(p) for p in tails[:-1]] + [path[0]])
     sketch.put_chain("tail", "hips", inside, hinge=across, mark="tail")
     return path
 
@@ -115,7 +109,7 @@ def _lay_back_fin(character: Character, solid: Solid, sketch: Sketch, cuts: list
             found.append(b)
     if found:
         tip = max(found, key=lambda b: b.length)
-        places = np.array([kept_in(solid, tip.meet * [0, 1, 1]), tip.place * [0, 1, 1]])
+        places = np.array([solid.kept(tip.meet * [0, 1, 1]), tip.place * [0, 1, 1]])
         sketch.put_chain("back_fin", "chest", places, hinge=(0, 0, 1.0))
 
 
@@ -144,5 +138,5 @@ def _head(solid: Solid, path: np.ndarray, chest_s: float, total: float) -> float
 
 def _lay_fin(solid: Solid, sketch: Sketch, stem: str, holder: str, line: np.ndarray, joints: int, mark: str) -> None:
     inner = [line[0], *(bends(line, joints - 1, 0.2) if joints > 1 else [])]
-    places = np.array([kept_in(solid, p) for p in inner] + [line[-1]])
+    places = np.array([solid.kept(p) for p in inner] + [line[-1]])
     sketch.put_chain(stem, holder, places, "_L", (0.0, 0.0, 1.0), mark=mark)

@@ -12,7 +12,7 @@ from ...errors import StepRefused
 from ...geometry.voxels import Solid
 from ...progress import tell
 from . import landmarks as lm
-from .shapes import filled, kept_in
+from .shapes import filled
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -51,16 +51,15 @@ def sketch_head(character: Character, options: HeadOptions) -> Sketch:
     across = (1.0, 0.0, 0.0)
     head_y = min(head_at.y + 0.5 * girth, floor + 0.6 * height)
     base = _middle(solid, floor + 0.06 * height, None)
-    parent = sketch.put("root", None, base, "chest", hinge=across, mark="base")
+    sketch.put("root", None, base, "chest", hinge=across, mark="base")
     neck_from = 0.5 * (base[1] + min(head_at.y, head_y))
     z = float(base[2])
+    necks = []
     for i in range(options.neck):
-        y = neck_from + (head_y - neck_from) * i / options.neck
-        place = _middle(solid, float(y), z)
-        z = float(place[2])
-        name = "neck" if options.neck == 1 else f"neck_{i + 1}"
-        parent = sketch.put(name, parent, place, "neck", hinge=across, mark="neck" if i == 0 else "")
-    sketch.put("head", parent, _middle(solid, head_y, z), "head", hinge=across, mark="head")
+        necks.append(_middle(solid, float(neck_from + (head_y - neck_from) * i / options.neck), z))
+        z = float(necks[-1][2])
+    above = sketch.put_neck("root", np.array(necks), across, mark="neck")
+    sketch.put("head", above, _middle(solid, head_y, z), "head", hinge=across, mark="head")
     sketch.put(
         "head_end", "head", np.array([0.0, top, sketch.found["head"][1][2]]), "head_end", deforms=False, mark="crown"
     )
@@ -78,7 +77,7 @@ def sketch_head(character: Character, options: HeadOptions) -> Sketch:
 
 def _middle(solid: Solid, y: float, near_z: float | None) -> np.ndarray:
     place = lm.deepest_in_middle(solid, y, near_z, 0.2 * solid.h * solid.inside.shape[2])
-    return place if place is not None else kept_in(solid, np.array([0.0, y, near_z or 0.0]))
+    return place if place is not None else solid.kept(np.array([0.0, y, near_z or 0.0]))
 
 
 def _guess_jaw(character: Character, solid: Solid, sketch: Sketch) -> None:
@@ -105,5 +104,5 @@ def _guess_jaw(character: Character, solid: Solid, sketch: Sketch) -> None:
         else float(head[2])
     )
     hinge = np.array([0.0, front[1] + 0.3 * (eye_y - front[1]), min(back, front[2] - 0.3 * (top - head[1]))])
-    sketch.put("jaw", "head", kept_in(solid, hinge), "jaw", hinge=(1.0, 0, 0))
+    sketch.put("jaw", "head", solid.kept(hinge), "jaw", hinge=(1.0, 0, 0))
     sketch.put("jaw_end", "jaw", front, "jaw_end", deforms=False)

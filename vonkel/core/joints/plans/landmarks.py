@@ -38,7 +38,7 @@ def way(solid: Solid, start: int, goal: int, even: float = 4.0) -> np.ndarray:
     path = solid.centres[middle_path(solid, start, goal)]
     if len(path) < 3:
         return path
-    steps = np.r_[0, np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))]
+    steps = lengths_along(path)
     n = max(int(steps[-1] / (0.5 * solid.h)), 3)
     fine = np.stack([np.interp(np.linspace(0, steps[-1], n), steps, path[:, k]) for k in range(3)], 1)
     smooth = gaussian_filter1d(fine, 2 * even, axis=0, mode="nearest")

@@ -83,10 +83,7 @@ def find_leg(character: Character, solid: Solid, branches: list[lm.Tip], centre:
     ball_z = heel + 0.72 * (toe_z - heel)
     ball = np.array([foot_x + 0.6 * (toe_x - foot_x), low_y, ball_z])
     toe = np.array([toe_x, floor + 0.6 * (low_y - floor), toe_z])
-    near = solid.nearest(ball[None])[0]
-    if not solid.contains(ball[None])[0]:
-        ball = solid.centres[near]
-    return Leg(hip, knee, ankle, ball, toe, crotch, floor)
+    return Leg(hip, knee, ankle, solid.kept(ball), toe, crotch, floor)
 
 
 def lay_leg(sketch: Sketch, leg: Leg) -> None:
@@ -130,10 +127,7 @@ def lay_toes(character: Character, sketch: Sketch, ball: str, end: str, stem: st
         end_at = np.array([low[0] + (x + 0.5) * cell, y, low[2] + (z + 1) * cell])
         base = place + 0.35 * (end_at - place)
         base[0] = place[0] + 0.7 * (end_at[0] - place[0])  # toes run nearly side by side
-        if not fine.contains(base[None])[0]:
-            base = fine.centres[fine.nearest(base[None])[0]]
-        middle = 0.45 * base + 0.55 * end_at
-        if not fine.contains(middle[None])[0]:
-            middle = fine.centres[fine.nearest(middle[None])[0]]
+        base = fine.kept(base)
+        middle = fine.kept(0.45 * base + 0.55 * end_at)
         made += 1
         sketch.put_chain(f"{stem}_{made}", ball, np.array([base, middle, end_at]), "_L", (1.0, 0, 0))

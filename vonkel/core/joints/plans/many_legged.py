@@ -11,9 +11,10 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...character import Character
 from ...errors import StepRefused
+from ...geometry.voxels import Solid
 from ...progress import tell
 from . import landmarks as lm
-from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, kept_in, leaves_trunk, on_left, spread
+from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, leaves_trunk, on_left, spread
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -61,7 +62,7 @@ def sketch_many_legged(character: Character, options: ManyLeggedOptions) -> Sket
 
     def middle(z: float) -> np.ndarray:
         c = cut_at(cuts, z)
-        return kept_in(solid, np.array([0.0, 0.5 * (c.low + c.high), z]))
+        return solid.kept(np.array([0.0, 0.5 * (c.low + c.high), z]))
 
     z_thorax = float(roots[:, 2].mean())
     front, back = cuts[-1].z, cuts[0].z
@@ -84,11 +85,11 @@ def sketch_many_legged(character: Character, options: ManyLeggedOptions) -> Sket
         for k, place in enumerate([line[0], *corners]):
             name = f"{names[k]}_{i + 1}_L"
             parent = sketch.put(
-                name, parent, kept_in(solid, place), names[k], hinge=normal, mark=f"leg {i + 1}: root" if k == 0 else ""
+                name, parent, solid.kept(place), names[k], hinge=normal, mark=f"leg {i + 1}: root" if k == 0 else ""
             )
         sketch.put(f"toe_end_{i + 1}_L", parent, on_left(tip), "toe_end", deforms=False, mark=f"leg {i + 1}: tip")
     if options.feeler:
-        _feelers(character, sketch, left, legs, trunk_y, options.feeler)
+        _feelers(character, solid, sketch, left, legs, trunk_y, options.feeler)
     lay_face(character, solid, sketch, ears=False)
     return sketch
 
@@ -116,9 +117,8 @@ def _waist(cuts: list[Cut], low: float, high: float, start: bool = False) -> flo
 
 
 def _feelers(
-    character: Character, sketch: Sketch, left: list[lm.Tip], legs: list[lm.Tip], trunk_y: float, links: int
-) -> None:
-    solid = filled(character, 150)
+    character: Character, solid: Solid, sketch: Sketch, left: list[lm.Tip], legs: list[lm.Tip], trunk_y: float, links: int
+) -> None:  # fmt: skip
     head = sketch.found["head"][1]
     long = [
         b for b in left
@@ -133,5 +133,5 @@ def _feelers(
     line = path[: k + 1][::-1]
     total = float(lm.lengths_along(line)[-1])
     places = spread(line, 0.02 * total, total, links + 1)
-    inside = np.array([kept_in(solid, p) for p in places[:-1]] + [on_left(tip)])
+    inside = np.array([solid.kept(p) for p in places[:-1]] + [on_left(tip)])
     sketch.put_chain("feeler", "head", inside, "_L", (1.0, 0, 0), mark="feeler")

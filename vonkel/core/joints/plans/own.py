@@ -16,6 +16,7 @@ from ...character import Character, Joint, Kit
 from ...errors import StepRefused, VonkelError
 from ..inside import kept_inside
 from ..orient import MIRROR, turn_down_bones
+from .sketch import only_joints
 
 Place = tuple[float, float, float]
 
@@ -74,7 +75,7 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
     if len(common) >= 6:
         source = np.array([plan.base_places[n] for n in common])
         target = np.array([now[n] for n in common])
-        moved = carried(np.vstack([source, source * MIRROR]), np.vstack([target, target * MIRROR]), places)
+        moved = carried(source, target, places)
     else:
         low, high = (np.array(b) for b in plan.box)
         new_low, new_high = character.points.min(0), character.points.max(0)
@@ -83,10 +84,7 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
         j.model_copy(update={"place": _place(p * [0.0 if j.side == "C" and abs(j.place[0]) < 1e-9 else 1.0, 1, 1])})
         for j, p in zip(plan.joints, moved, strict=True)
     )
-    bare = character.with_(
-        joints=joints, kits=(), controls=(), skin=None, poses=(), plan=plan.base,
-        arrays={"skin/joints": None, "skin/weights": None},
-    )  # fmt: skip
+    bare = only_joints(character, joints, plan.base)
     kept = tuple(j.model_copy(update={"place": _place(kept_inside(bare, j, np.array(j.place)))}) for j in bare.joints)
     made = turn_down_bones(bare.with_(joints=kept), keep_hinge=True)
     for kit in plan.kits:
@@ -95,9 +93,10 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
 
 
 def carried(source: np.ndarray, target: np.ndarray, places: np.ndarray) -> np.ndarray:
-    """Places (p, 3) carried by the smoothest map that takes source (s, 3) to target (s, 3)."""
+    """Places (p, 3) carried by the smoothest map, alike on both sides, that takes source (s, 3) to target (s, 3)."""
     from scipy.interpolate import RBFInterpolator
 
+    source, target = np.vstack([source, source * MIRROR]), np.vstack([target, target * MIRROR])
     _, first = np.unique(source.round(9), axis=0, return_index=True)
     if len(first) < 5:
         return np.asarray(places + (target - source).mean(0))

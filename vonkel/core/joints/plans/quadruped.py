@@ -19,7 +19,7 @@ from ...geometry.voxels import Solid
 from ...progress import tell
 from . import landmarks as lm
 from .legs import lay_toes
-from .shapes import Cut, bend_near, cut_at, cuts_along, deepest, eyes_middle, filled, kept_in, neck_end, spread
+from .shapes import Cut, bend_near, cut_at, cuts_along, deepest, eyes_middle, filled, neck_end, spread
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -58,20 +58,15 @@ def sketch_quadruped(character: Character, options: QuadrupedOptions) -> Sketch:
 
     def back_line(z: float) -> np.ndarray:
         c = cut_at(cuts, z)
-        return kept_in(solid, np.array([0.0, c.low + 0.68 * (c.high - c.low), z]))
+        return solid.kept(np.array([0.0, c.low + 0.68 * (c.high - c.low), z]))
 
     tell(0.5, "finding the spine")
     hips_z = z_hind - 0.02 * character.size
     hips = back_line(hips_z)
     sketch.put("hips", None, hips, "hips", hinge=across, mark="hips")
     chest_z = z_fore + 0.15 * (z_fore - z_hind)
-    parent = "hips"
     zs = np.linspace(hips_z, chest_z, options.spine + 2)[1:-1]
-    places = np.array([back_line(float(z)) for z in zs])
-    for i, place in enumerate(places):
-        last = i == len(places) - 1
-        name = "chest" if last else f"spine_{i + 1}"
-        parent = sketch.put(name, parent, place, name, hinge=across, mark="chest" if last else "")
+    sketch.put_spine("hips", np.array([back_line(float(z)) for z in zs]), across, mark="chest")
     tell(0.6, "finding neck and head")
     _neck_and_head(character, solid, sketch, chest_z, cut_at(cuts, chest_z), options.neck)
     _tail(character, solid, sketch, hips, options.tail)
@@ -195,13 +190,13 @@ def _hind_leg(solid: Solid, sketch: Sketch, line: np.ndarray, belly: float, cut:
     hock, ball, foot = _leg_places(line, build, knee)
     toe = _toe(solid, foot)
     across = (1.0, 0.0, 0.0)
-    hip, knee, hock = (kept_in(solid, p) for p in (hip, knee, hock))
+    hip, knee, hock = (solid.kept(p) for p in (hip, knee, hock))
     bend = _hinge(hip, knee, hock, across)
     sketch.put("thigh_L", "hips", hip, "thigh", hinge=bend, mark="hip")
     sketch.put("shin_L", "thigh_L", knee, "shin", hinge=bend, mark="knee")
     word = "ankle" if build == "plantigrade" else "hock"
     sketch.put("foot_L", "shin_L", hock, "foot", hinge=across, mark=word)
-    sketch.put("ball_L", "foot_L", kept_in(solid, _before(ball, toe)), "ball", hinge=across)
+    sketch.put("ball_L", "foot_L", solid.kept(_before(ball, toe)), "ball", hinge=across)
     sketch.put("toe_end_L", "ball_L", toe, "toe_end", deforms=False, mark="hind toe")
 
 
@@ -216,13 +211,13 @@ def _fore_leg(solid: Solid, sketch: Sketch, line: np.ndarray, belly: float, cut:
     wrist, ball, foot = _leg_places(line, build, elbow)
     toe = _toe(solid, foot)
     across = (1.0, 0.0, 0.0)
-    sketch.put("collar_L", "chest", kept_in(solid, blade), "collar", hinge=across)
-    shoulder, elbow, wrist = (kept_in(solid, p) for p in (shoulder, elbow, wrist))
+    sketch.put("collar_L", "chest", solid.kept(blade), "collar", hinge=across)
+    shoulder, elbow, wrist = (solid.kept(p) for p in (shoulder, elbow, wrist))
     bend = _hinge(shoulder, elbow, wrist, (-1.0, 0.0, 0.0))
     sketch.put("upper_arm_L", "collar_L", shoulder, "upper_arm", hinge=bend, mark="shoulder")
     sketch.put("forearm_L", "upper_arm_L", elbow, "forearm", hinge=bend, mark="elbow")
     sketch.put("hand_L", "forearm_L", wrist, "hand", hinge=across, mark="wrist")
-    sketch.put("fore_ball_L", "hand_L", kept_in(solid, _before(ball, toe)), "fore_ball", hinge=across)
+    sketch.put("fore_ball_L", "hand_L", solid.kept(_before(ball, toe)), "fore_ball", hinge=across)
     sketch.put("fore_toe_end_L", "fore_ball_L", toe, "fore_toe_end", deforms=False, mark="fore toe")
 
 
@@ -259,13 +254,10 @@ def _neck_and_head(character: Character, solid: Solid, sketch: Sketch, chest_z: 
     trunk = 0.72 * float(depth[0])
     base_s = min(float(along[np.argmax(depth < trunk)]) if (depth < trunk).any() else 0.3 * head_s, 0.4 * head_s)
     base_s = max(base_s, 0.15 * head_s)
-    parent = "chest"
     across = (1.0, 0.0, 0.0)
     places = spread(path, base_s, head_s, links + 1)
-    for i in range(links):
-        name = "neck" if links == 1 else f"neck_{i + 1}"
-        parent = sketch.put(name, parent, places[i], "neck", hinge=across, mark="neck" if i == 0 else "")
-    sketch.put("head", parent, places[-1], "head", hinge=across, mark="head")
+    above = sketch.put_neck("chest", places[:-1], across, mark="neck")
+    sketch.put("head", above, places[-1], "head", hinge=across, mark="head")
     sketch.put("head_end", "head", path[-1], "head_end", deforms=False, mark="muzzle")
 
 

@@ -202,8 +202,3 @@ def spread(path: np.ndarray, start: float, end: float, count: int) -> np.ndarray
 def on_left(tip: lm.Tip) -> np.ndarray:
     """The tip's place on the left side."""
     return tip.place * [np.sign(tip.place[0]) or 1.0, 1.0, 1.0]
-
-
-def kept_in(solid: Solid, place: np.ndarray) -> np.ndarray:
-    """The place, or the nearest one inside."""
-    return place if solid.contains(place[None])[0] else solid.centres[solid.nearest(place[None])[0]]

@@ -51,6 +51,27 @@ class Sketch:
             )
         return parent
 
+    def put_spine(self, parent: str, places: np.ndarray, hinge: tuple[float, float, float], mark: str = "") -> str:
+        """The links above the hips; the last of them is the chest, and the landmark where `mark` gives it words."""
+        last = len(places) - 1
+        for i, place in enumerate(places):
+            name = "chest" if i == last else f"spine_{i + 1}"
+            parent = self.put(name, parent, place, name, hinge=hinge, mark=mark if i == last else "")
+        return parent
+
+    def put_neck(
+        self, parent: str | None, places: np.ndarray, hinge: tuple[float, float, float], mark: str = ""
+    ) -> str | None:  # fmt: skip
+        """The links of the neck, numbered where there are several; the first may be a landmark."""
+        for i, place in enumerate(places):
+            name = "neck" if len(places) == 1 else f"neck_{i + 1}"
+            parent = self.put(name, parent, place, "neck", hinge=hinge, mark="" if i else mark)
+        return parent
+
+    def last(self, role: str) -> str:
+        """The last joint put that has this role."""
+        return next(n for n in reversed(self.found) if self.found[n][2] == role)
+
     def joints(self) -> tuple[Joint, ...]:
         """All joints, the right ones mirrored from the left; middle ones on x = 0."""
         made = []
@@ -72,11 +93,15 @@ class Sketch:
         for name, (parent, place, role, deforms) in self.found.items():
             if deforms and name in parents and role not in ("eye", "jaw") and len(character.points):
                 self.found[name] = (parent, inside_body(character, place, 200), role, deforms)
-        bare = character.with_(
-            joints=self.joints(), kits=(), controls=(), skin=None, poses=(), plan=plan,
-            arrays={"skin/joints": None, "skin/weights": None},
-        )  # fmt: skip
-        return turn_down_bones(bare, hinges=self.hinges)
+        return turn_down_bones(only_joints(character, self.joints(), plan), hinges=self.hinges)
+
+
+def only_joints(character: Character, joints: tuple[Joint, ...], plan: str) -> Character:
+    """The character with these joints in place of any joints, kits, skin and poses there were."""
+    return character.with_(
+        joints=joints, kits=(), controls=(), skin=None, poses=(), plan=plan,
+        arrays={"skin/joints": None, "skin/weights": None},
+    )  # fmt: skip
 
 
 def _joint(name: str, parent: str | None, side: str, place: np.ndarray, role: str, deforms: bool) -> Joint:

@@ -47,21 +47,12 @@ def lay_spine(
     zs[1:-1] = (zs[:-2] + 2 * zs[1:-1] + zs[2:]) / 4  # an even line
     for p, even in zip(places, zs, strict=True):
         p[2] = even
-    parent = sketch.put("hips", None, places[0], "hips", hinge=across)
-    for i in range(spine):
-        last = i == spine - 1
-        parent = sketch.put(
-            "chest" if last else f"spine_{i + 1}",
-            parent,
-            places[1 + i],
-            "chest" if last else f"spine_{i + 1}",
-            hinge=across,
-        )
+    sketch.put("hips", None, places[0], "hips", hinge=across)
+    chest = sketch.put_spine("hips", np.array(places[1 : 1 + spine]), across)
     neck, head = places[-2], places[-1]
-    for i in range(neck_links):
-        name = "neck" if neck_links == 1 else f"neck_{i + 1}"
-        parent = sketch.put(name, parent, neck + (head - neck) * i / neck_links, "neck", hinge=across)
-    sketch.put("head", parent, head, "head", hinge=across)
+    necks = np.array([neck + (head - neck) * i / neck_links for i in range(neck_links)])
+    above = sketch.put_neck(chest, necks, across)
+    sketch.put("head", above, head, "head", hinge=across)
     sketch.put("head_end", "head", np.array([0.0, top, head[2]]), "head_end", deforms=False)
 
 
@@ -96,12 +87,7 @@ def lay_tail(character: Character, solid: Solid, sketch: Sketch, branches: list[
 
 def lay_face(character: Character, solid: Solid, sketch: Sketch, ears: bool = True) -> None:
     """Eyes at their spheres' centres, a jaw where there is a mouth inside, ears where the head has tips."""
-    for part in character.parts:
-        if part.role != "eye":
-            continue
-        centre, radius, misfit = fit_sphere(character.points[part.points[0] : part.points[1]])
-        if centre[0] > 0.01 * character.height and misfit < 0.2 * radius:
-            sketch.put("eye_L", "head", centre, "eye")
+    lay_eye(character, sketch, "head", character.height)
     inner = [p for p in character.parts if p.role in ("teeth", "tongue")]
     head = sketch.found["head"][1]
     if inner:
@@ -113,6 +99,15 @@ def lay_face(character: Character, solid: Solid, sketch: Sketch, ears: bool = Tr
         sketch.put("jaw_end", "jaw", front, "jaw_end", deforms=False)
     if ears:
         lay_ears(character, solid, sketch, head)
+
+
+def lay_eye(character: Character, sketch: Sketch, head: str, size: float) -> None:
+    """The left eye at the centre of its eyeball; eyes nearer to the middle than a hundredth of `size` are none."""
+    for part in character.parts:
+        if part.role == "eye":
+            centre, radius, misfit = fit_sphere(character.points[slice(*part.points)])
+            if centre[0] > 0.01 * size and misfit < 0.2 * radius:
+                sketch.put("eye_L", head, centre, "eye")
 
 
 def lay_ears(character: Character, solid: Solid, sketch: Sketch, head: np.ndarray) -> None:

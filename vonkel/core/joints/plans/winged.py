@@ -18,7 +18,7 @@ from . import landmarks as lm
 from .biped import upright_middle
 from .finned import lay_long_trunk
 from .legs import find_leg, lay_leg
-from .shapes import bends, deepest, filled, kept_in, leaves_trunk, without_sheets
+from .shapes import bends, deepest, filled, leaves_trunk, without_sheets
 from .sketch import Sketch
 from .trunk import lay_face, lay_spine, lay_tail
 
@@ -111,13 +111,11 @@ def _wing(character: Character, solid: Solid, branches: list[lm.Tip], centre: in
     fingers = [order[0]]
     meets: list[float] = []
     for i in order[1:]:
-        m = _meeting(longest, ways[i], 1.6 * solid.h)
-        own = _own_length(ways[i], longest, 1.6 * solid.h)
+        m, own = _meeting(longest, ways[i], 1.6 * solid.h)
         if own > 0.06 * span and m < lm.lengths_along(arm_and_hand)[-1]:
             fingers.append(i)
             meets.append(m)
     along = lm.lengths_along(arm_and_hand)
-    total = float(along[-1])
     if meets:
         wrist_s = float(np.median(sorted(meets)[-max(1, len(meets) // 2 + 1) :]))
         wrist = lm.at_length(arm_and_hand, wrist_s)
@@ -143,49 +141,37 @@ def _wing(character: Character, solid: Solid, branches: list[lm.Tip], centre: in
     wing.fingers.sort(key=lambda line: -float(np.arctan2(line[-1, 1] - wrist[1], line[-1, 0] - wrist[0])))
     if options.fingers >= 0:
         wing.fingers = wing.fingers[: options.fingers]
-    del total
     return wing
 
 
-def _meeting(path: np.ndarray, other: np.ndarray, near: float) -> float:
-    """Metres along `path` from its beginning to where `other`, coming from its own tip, runs into it."""
-    along = lm.lengths_along(path)
-    for p in other:
+def _meeting(path: np.ndarray, other: np.ndarray, near: float) -> tuple[float, float]:
+    """Metres along `path` and along `other`, each from its own tip, to where `other` runs into `path`."""
+    along, own = lm.lengths_along(path), lm.lengths_along(other)
+    for p, s in zip(other, own, strict=True):
         d = np.linalg.norm(path - p, axis=1)
         k = int(np.argmin(d))
         if d[k] < near:
-            return float(along[k])
-    return float(along[-1])
-
-
-def _own_length(way: np.ndarray, path: np.ndarray, near: float) -> float:
-    """Metres from a tip to where its way runs into `path`."""
-    along = lm.lengths_along(way)
-    for p, s in zip(way, along, strict=True):
-        if np.linalg.norm(path - p, axis=1).min() < near:
-            return float(s)
-    return float(along[-1])
+            return float(along[k]), float(s)
+    return float(along[-1]), float(own[-1])
 
 
 def _lay_wing(character: Character, solid: Solid, sketch: Sketch, wing: _Wing, options: WingedOptions) -> None:
-    chest = next(n for n in reversed(sketch.found) if sketch.found[n][2] == "chest")
+    chest = sketch.last("chest")
     normal = np.cross(wing.elbow - wing.shoulder, wing.wrist - wing.elbow)
     if np.linalg.norm(normal) < 1e-6 * character.size**2:
         normal = np.array([0.0, 0.0, 1.0])
     collar = np.array([0.35 * wing.shoulder[0], wing.shoulder[1], sketch.found[chest][1][2]])
-    sketch.put("collar_L", chest, kept_in(solid, collar), "collar", hinge=(0.0, 0.0, 1.0))
-    sketch.put("upper_arm_L", "collar_L", kept_in(solid, wing.shoulder), "upper_arm", hinge=normal, mark="shoulder")
-    sketch.put("forearm_L", "upper_arm_L", kept_in(solid, wing.elbow), "forearm", hinge=normal, mark="elbow")
-    sketch.put(
-        "hand_L", "forearm_L", kept_in(solid, wing.wrist), "hand", hinge=-normal, mark="wrist, where the wing folds"
-    )
+    sketch.put("collar_L", chest, solid.kept(collar), "collar", hinge=(0.0, 0.0, 1.0))
+    sketch.put("upper_arm_L", "collar_L", solid.kept(wing.shoulder), "upper_arm", hinge=normal, mark="shoulder")
+    sketch.put("forearm_L", "upper_arm_L", solid.kept(wing.elbow), "forearm", hinge=normal, mark="elbow")
+    sketch.put("hand_L", "forearm_L", solid.kept(wing.wrist), "hand", hinge=-normal, mark="wrist, where the wing folds")
     for k, line in enumerate(wing.fingers):
-        inner = [kept_in(solid, p) for p in _links(line, options.links)]
+        inner = [solid.kept(p) for p in _links(line, options.links)]
         sketch.put_chain(f"wing_{k + 1}", "hand_L", np.array([*inner, line[-1]]), "_L", -normal)
         sketch.marks[f"wing_{k + 1}_end_L"] = f"wing tip {k + 1}"
     if wing.thumb is not None:
         base = lm.at_length(wing.thumb, 0.2 * lm.lengths_along(wing.thumb)[-1])
-        sketch.put_chain("thumb", "hand_L", np.array([kept_in(solid, base), wing.thumb[-1]]), "_L", -normal)
+        sketch.put_chain("thumb", "hand_L", np.array([solid.kept(base), wing.thumb[-1]]), "_L", -normal)
     for name, a, b in (("upper_arm_L", wing.shoulder, wing.elbow), ("forearm_L", wing.elbow, wing.wrist)):
         for k in range(options.hung):
             root = a + (b - a) * (k + 0.5) / options.hung
@@ -193,7 +179,7 @@ def _lay_wing(character: Character, solid: Solid, sketch: Sketch, wing: _Wing, o
             if edge is None:
                 continue
             stem = f"membrane_{name[:-2]}_{k + 1}"
-            sketch.put(f"{stem}_L", name, kept_in(solid, root), "membrane", hinge=b - a)
+            sketch.put(f"{stem}_L", name, solid.kept(root), "membrane", hinge=b - a)
             sketch.put(f"{stem}_end_L", f"{stem}_L", edge, "membrane_end", deforms=False)
 
 
