@@ -112,7 +112,7 @@ def _carrying(c: Character) -> int:
 
 
 # -- mends -------------------------------------------------------------------------------------------------------
-def _counts(a: Character, b: Character) -> str:
+def mesh_counts(a: Character, b: Character) -> str:
     return f"points {len(a.points):,} → {len(b.points):,}, faces {_faces(a):,} → {_faces(b):,}"
 
 
@@ -125,7 +125,7 @@ class Weld(Params):
     across_parts: bool = False
 
 
-@step("model.weld", Weld, lambda c, p: f"Welded points within {p.millimetres:g} mm", figures=_counts)
+@step("model.weld", Weld, lambda c, p: f"Welded points within {p.millimetres:g} mm", figures=mesh_counts)
 def weld(character: Character, p: Weld) -> Character:
     """Make points that lie together one; faces that fall flat by it go."""
     return mending.welded(character, p.millimetres / 1000.0, p.across_parts)
@@ -165,7 +165,7 @@ class Strays(Params):
     )
 
 
-@step("model.clear_strays", Strays, lambda c, p: "Took strays away", figures=_counts)
+@step("model.clear_strays", Strays, lambda c, p: "Took strays away", figures=mesh_counts)
 def clear_strays(character: Character, p: Strays) -> Character:
     """Delete loose points, flat and doubled faces, and crumbs."""
     return mending.without_strays(character, p.loose, p.flat, p.doubled, p.island_share)
@@ -251,7 +251,7 @@ def join_parts(character: Character, p: Join) -> Character:
     return mending.joined_parts(character, p.parts)
 
 
-@step("model.remove_part", OfPart, lambda c, p: f"Took out the part {p.part}", figures=_counts)
+@step("model.remove_part", OfPart, lambda c, p: f"Took out the part {p.part}", figures=mesh_counts)
 def remove_part(character: Character, p: OfPart) -> Character:
     """Take a part out of the character."""
     return mending.without_part(character, p.part)

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import numpy as np
 from pydantic import Field
 from scipy.spatial import cKDTree
 
 from ..core.character import Character
 from ..core.geometry import loops
+from ..core.geometry.topology import topology_of
 from ..core.tolerances import PAIR
-from .model import _counts
+from .model import mesh_counts
 from .registry import Params, step
 
 
-def _partner(character: Character, points: list[int]) -> list[int] | None:
-    """The points across the body plane, or None where one has no partner."""
-    d, i = cKDTree(character.points).query(character.points[points] * [-1.0, 1.0, 1.0])
+def _across(character: Character, places: np.ndarray) -> list[int] | None:
+    """The points on places (k, 3) mirrored across the body plane, or None where one of them has none."""
+    d, i = cKDTree(character.points).query(places * [-1.0, 1.0, 1.0])
     return [int(v) for v in i] if (d < PAIR * character.size).all() else None
 
 
@@ -28,20 +30,17 @@ class SlideLoop(Params):
     "model.slide_loop",
     SlideLoop,
     lambda c, p: f"Slid in an edge loop at {100 * p.at:.0f} % of an edge",
-    figures=_counts,
+    figures=mesh_counts,
 )
 def slide_loop(character: Character, p: SlideLoop) -> Character:
     """Slide a new edge loop in; texture places, weights and shapes are interpolated."""
     made = loops.with_loop(character, *p.edge, p.at)
     if not p.both_sides:
         return made
-    there = character.points[list(p.edge)] * [-1.0, 1.0, 1.0]
+    there = _across(made, character.points[list(p.edge)])
     # The first loop may have split the partner's edge already: then it runs round both sides.
-    d, i = cKDTree(made.points).query(there)
-    from ..core.geometry.topology import topology_of
-
-    if (d < PAIR * character.size).all() and topology_of(made).edge_between(int(i[0]), int(i[1])) >= 0:
-        return loops.with_loop(made, int(i[0]), int(i[1]), p.at)
+    if there and topology_of(made).edge_between(*there) >= 0:
+        return loops.with_loop(made, *there, p.at)
     return made
 
 
@@ -50,7 +49,7 @@ class Triangulate(Params):
     other_way: bool = Field(False, description="along the longer diagonal")
 
 
-@step("model.triangulate", Triangulate, lambda c, p: f"Cut {len(p.faces)} faces into triangles", figures=_counts)
+@step("model.triangulate", Triangulate, lambda c, p: f"Cut {len(p.faces)} faces into triangles", figures=mesh_counts)
 def triangulate(character: Character, p: Triangulate) -> Character:
     """Cut chosen quads into triangles."""
     return loops.with_triangles(character, list(p.faces), p.other_way)
@@ -61,11 +60,11 @@ class Cut(Params):
     both_sides: bool = True
 
 
-@step("model.cut", Cut, lambda c, p: "Cut the mesh along a fold line", figures=_counts)
+@step("model.cut", Cut, lambda c, p: "Cut the mesh along a fold line", figures=mesh_counts)
 def cut(character: Character, p: Cut) -> Character:
     """Open the mesh along the shortest way of edges through chosen points, so that it can fold there."""
     made = loops.cut_along(character, loops.edge_path(character, list(p.points)))
-    other = _partner(character, list(p.points)) if p.both_sides else None
+    other = _across(character, character.points[list(p.points)]) if p.both_sides else None
     if other and not set(other) & set(p.points):
         places = character.points[other]
         again = [int(v) for v in cKDTree(made.points).query(places)[1]]
@@ -80,7 +79,7 @@ class MouthBag(Params):
     widen: float = Field(1.15, ge=0.3, le=3.0, description="how much wider it becomes behind the lips")
 
 
-@step("model.mouth_bag", MouthBag, lambda c, p: f"Grew a mouth bag {p.centimetres:g} cm deep", figures=_counts)
+@step("model.mouth_bag", MouthBag, lambda c, p: f"Grew a mouth bag {p.centimetres:g} cm deep", figures=mesh_counts)
 def mouth_bag(character: Character, p: MouthBag) -> Character:
     """Grow a bag from an open lip border inwards and close it, welded to the lips."""
     return loops.with_mouth_bag(character, p.point, p.centimetres / 100.0, p.rings, p.widen)

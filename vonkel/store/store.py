@@ -166,26 +166,12 @@ class Store:
             at: int | None = None
             made: dict[int, int] = {}
             for number, s in enumerate(steps, 1):
-                snapshot = self._put_snapshot(db, s.document, s.arrays) if s.document is not None else None
-                row = (character, at, number, s.name, json.dumps(s.params), s.sentence, snapshot, s.made, s.seconds)
-                cursor = db.execute(
-                    "INSERT INTO step(character, parent, number, name, params, sentence, snapshot, made, seconds) "
-                    "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    row,
-                )
-                at = made[number] = int(cursor.lastrowid or 0)
+                at = made[number] = self._put_step(db, character, at, number, s)
             db.execute("UPDATE character SET head = ?, tip = ? WHERE id = ?", (at, at, character))
             for number, label, when in milestones:
-                db.execute(
-                    "INSERT INTO milestone(character, step, name, made) VALUES (?, ?, ?, ?)",
-                    (character, made[number], label, when),
-                )
+                self._put_milestone(db, character, made[number], label, when)
             if pose[0]:
-                cursor = db.execute(
-                    "INSERT INTO pose(character, parent, step, vals, label, made) VALUES (?, 0, ?, ?, ?, ?)",
-                    (character, at, json.dumps(pose[0]), pose[1], now),
-                )
-                db.execute("UPDATE character SET pose = ?1, pose_tip = ?1 WHERE id = ?2", (cursor.lastrowid, character))
+                self._put_pose(db, character, 0, at, *pose)
             return character
 
     @staticmethod
@@ -244,16 +230,21 @@ class Store:
         extra: Iterable[tuple[str, np.ndarray]], seconds: float,
     ) -> int:  # fmt: skip
         self._put_arrays(db, [*arrays.values(), *extra])
-        snapshot = self._put_snapshot(db, document, {n: h for n, (h, _) in arrays.items()})
         now = time.time()
+        hashes = {n: h for n, (h, _) in arrays.items()}
+        kept = Kept(step, params, sentence, now, seconds, document, hashes)
+        made = self._put_step(db, character, parent, number, kept)
+        db.execute("UPDATE character SET head = ?, tip = ?, changed = ? WHERE id = ?", (made, made, now, character))
+        return made
+
+    def _put_step(self, db: sqlite3.Connection, character: int, parent: int | None, number: int, s: Kept) -> int:
+        snapshot = self._put_snapshot(db, s.document, s.arrays) if s.document is not None else None
         cursor = db.execute(
             "INSERT INTO step(character, parent, number, name, params, sentence, snapshot, made, seconds) "
             "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (character, parent, number, step, json.dumps(params), sentence, snapshot, now, seconds),
+            (character, parent, number, s.name, json.dumps(s.params), s.sentence, snapshot, s.made, s.seconds),
         )
-        made = int(cursor.lastrowid or 0)
-        db.execute("UPDATE character SET head = ?, tip = ?, changed = ? WHERE id = ?", (made, made, now, character))
-        return made
+        return int(cursor.lastrowid or 0)
 
     @staticmethod
     def _put_snapshot(db: sqlite3.Connection, document: str, arrays: dict[str, str]) -> str:
@@ -381,10 +372,13 @@ class Store:
     def add_milestone(self, character: int, name: str) -> Milestone:
         with self._write() as db:
             head, now = self._row(db, character)[0], time.time()
-            cursor = db.execute(
-                "INSERT INTO milestone(character, step, name, made) VALUES (?, ?, ?, ?)", (character, head, name, now)
-            )
-            return Milestone(int(cursor.lastrowid or 0), head, name, now)
+            return Milestone(self._put_milestone(db, character, head, name, now), head, name, now)
+
+    @staticmethod
+    def _put_milestone(db: sqlite3.Connection, character: int, step: int, name: str, made: float) -> int:
+        row = (character, step, name, made)
+        cursor = db.execute("INSERT INTO milestone(character, step, name, made) VALUES (?, ?, ?, ?)", row)
+        return int(cursor.lastrowid or 0)
 
     def milestones(self, character: int) -> list[Milestone]:
         with self._open() as db:
@@ -413,13 +407,19 @@ class Store:
         with self._write() as db:
             head, _, pose, _ = self._row(db, character)
             self._expect_both(head, pose, expected)
-            cursor = db.execute(
-                "INSERT INTO pose(character, parent, step, vals, label, made) VALUES (?, ?, ?, ?, ?, ?)",
-                (character, pose, head, json.dumps(values), label, time.time()),
-            )
-            made = int(cursor.lastrowid or 0)
-            db.execute("UPDATE character SET pose = ?, pose_tip = ? WHERE id = ?", (made, made, character))
-            return Position(head, made)
+            return Position(head, self._put_pose(db, character, pose, head, values, label))
+
+    @staticmethod
+    def _put_pose(
+        db: sqlite3.Connection, character: int, parent: int, step: int | None, values: dict[str, Any], label: str
+    ) -> int:  # fmt: skip
+        cursor = db.execute(
+            "INSERT INTO pose(character, parent, step, vals, label, made) VALUES (?, ?, ?, ?, ?, ?)",
+            (character, parent, step, json.dumps(values), label, time.time()),
+        )
+        made = int(cursor.lastrowid or 0)
+        db.execute("UPDATE character SET pose = ?, pose_tip = ? WHERE id = ?", (made, made, character))
+        return made
 
     def pose(self, character: int) -> tuple[dict[str, Any], str]:
         """The values of the pose one stands on, and what was done last; rest is ({}, "")."""

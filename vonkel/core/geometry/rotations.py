@@ -100,6 +100,16 @@ def matrix_from_rotation_vector(v: np.ndarray) -> np.ndarray:
     return np.eye(3) + np.sin(angle) * k + (1 - np.cos(angle)) * (k @ k)
 
 
+def turn_between(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """The smallest rotation (3, 3) that takes unit a (3,) to unit b (3,); of opposite ones, any half turn."""
+    axis = np.cross(a, b)
+    n = float(np.linalg.norm(axis))
+    angle = float(np.arctan2(n, a @ b))
+    if n < 1e-9:
+        axis = np.cross(a, np.eye(3)[np.abs(a).argmin()])
+    return matrix_from_rotation_vector(unit(axis) * angle)
+
+
 def frame_from_axes(along: np.ndarray, second: np.ndarray) -> np.ndarray:
     """Rotation whose x axis is `along` and whose z axis is as near to `second` as it can be: (3, 3)."""
     x = along / max(math.sqrt(float(along @ along)), TINY)

@@ -13,7 +13,7 @@ import numpy as np
 from ..character import Character, Freedom, Joint, opposite_name
 from ..errors import BadParameters, StepRefused
 from ..geometry.rotations import matrix_from_quaternion
-from .orient import bend_normal, bone_child, bone_frame, partner_values
+from .orient import bend_angle, bend_normal, bone_child, bone_frame, partner_values
 
 Range = tuple[float, float]
 """Least and most, degrees."""
@@ -103,7 +103,7 @@ def rest_bend(character: Character, joint: Joint) -> float:
         return 0.0
     n = bend_normal(character, above, joint)
     a, b, c = (np.array(x.place) for x in (above, joint, child))
-    angle = float(np.arctan2(np.linalg.norm(np.cross(b - a, c - b)), (b - a) @ (c - b)))
+    angle = bend_angle(a, b, c)
     return angle if n is None or bone_frame(joint)[:, 2] @ n >= 0 else -angle
 
 

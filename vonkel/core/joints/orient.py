@@ -98,6 +98,11 @@ def bone_child(character: Character, joint: Joint) -> Joint | None:
     return kids[0]
 
 
+def bend_angle(a: np.ndarray, b: np.ndarray, c: np.ndarray) -> float:
+    """Radians by which the way from a (3,) over b to c turns at b."""
+    return float(np.arctan2(np.linalg.norm(np.cross(b - a, c - b)), (b - a) @ (c - b)))
+
+
 def bend_normal(character: Character, joint: Joint, child: Joint) -> np.ndarray | None:
     """The axis (3,) about which a positive turn closes the bend at `child`; None where the chain is straight there."""
     after = bone_child(character, child)

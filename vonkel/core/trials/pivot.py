@@ -16,7 +16,7 @@ from scipy.spatial import cKDTree
 from ..character import Character, Joint
 from ..character.hierarchy import descendants
 from ..errors import StepRefused
-from ..geometry.rotations import matrix_from_rotation_vector, unit
+from ..geometry.rotations import matrix_from_rotation_vector, turn_between, unit
 from ..geometry.topology import point_normals, signed_volume, skin_triangles
 from ..joints.edit import move_joint
 from ..joints.inside import body_solid
@@ -138,7 +138,7 @@ def _tried(character: Character, name: str, word: str, swings: list[Swing], pict
     volume = signed_volume(points, triangles)
     worst: Tried | None = None
     for swing in swings:
-        turn = _turn_between(unit(np.array(child.place) - pivot), unit(swing.towards))
+        turn = turn_between(unit(np.array(child.place) - pivot), unit(swing.towards))
         posed = _swung(points, share, pivot, turn)
         squeeze, stretch, folded, heat = measure(posed)
         change = (signed_volume(posed, triangles) - volume) / local
@@ -192,16 +192,6 @@ def limb_share(character: Character, limb: set[str], falloff: float = 5.0, round
         share = np.where(degree > 0, 0.5 * share + 0.5 * (mean @ share) / np.maximum(degree, 1), share)
     t = np.clip((share - 0.1) / 0.8, 0, 1)  # a limb's far end follows it wholly
     return np.asarray(t * t * (3 - 2 * t))
-
-
-def _turn_between(a: np.ndarray, b: np.ndarray) -> np.ndarray:
-    """The smallest rotation (3, 3) that takes unit a to unit b."""
-    axis = np.cross(a, b)
-    n = float(np.linalg.norm(axis))
-    angle = float(np.arctan2(n, a @ b))
-    if n < 1e-9:
-        axis, n = np.cross(a, np.eye(3)[np.abs(a).argmin()]), 1.0
-    return matrix_from_rotation_vector(unit(axis) * angle)
 
 
 def _swung(points: np.ndarray, share: np.ndarray, pivot: np.ndarray, turn: np.ndarray) -> np.ndarray:

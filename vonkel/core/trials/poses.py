@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..character import Character, Joint
-from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, unit
+from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
 from ..rig import Pose, compile_rig
 
 Turns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
@@ -81,10 +81,7 @@ class _Body:
     def aimed(self, joint: Joint, way: tuple[float, float, float]) -> np.ndarray:
         """The smallest turn that brings the bone to `way`, which is for the left and mirrored for the right."""
         to = unit(np.array(way) * ([-1, 1, 1] if joint.side == "R" else [1, 1, 1]))
-        a = self.bone(joint)
-        axis = np.cross(a, to)
-        angle = float(np.arctan2(np.linalg.norm(axis), a @ to))
-        return matrix_from_rotation_vector(unit(axis) * angle)
+        return turn_between(self.bone(joint), to)
 
     def hinged(self, joint: Joint, degrees: float) -> np.ndarray:
         """Turned about the joint's own hinge (its z axis), positive closing."""

@@ -13,7 +13,7 @@ from ...core.character.hierarchy import descendants
 from ...core.character.words import few
 from ...core.joints.freedom import gimbal_margins
 from ...core.joints.inside import body_solid, may_stick_out
-from ...core.joints.orient import MIRROR, bone_child, curl_senses, off_bend, off_bone
+from ...core.joints.orient import MIRROR, bend_angle, bone_child, curl_senses, off_bend, off_bone
 from ...core.tolerances import PAIR, SAME_PLACE, STRAIGHT
 from .kinds import Finding, Mend, counted
 
@@ -143,8 +143,7 @@ def bend_at(c: Character, name: str) -> float:
     child = bone_child(c, j)
     if j.parent is None or child is None:
         return float(np.inf)
-    a, b, d = (np.array(x.place) for x in (c.joint(j.parent), j, child))
-    return float(np.arctan2(np.linalg.norm(np.cross(b - a, d - b)), (b - a) @ (d - b)))
+    return bend_angle(*(np.array(x.place) for x in (c.joint(j.parent), j, child)))
 
 
 def _sides(c: Character) -> Iterator[Finding]:
