@@ -20,6 +20,7 @@ class Bench {
     this.values = {};
     this.trial = "";
     this.heat = false;
+    this.symmetry = true;  // what is done on one side is done on the other
     this.plate = new Plate(byId("stage"), {
       onPickJoint: (name) => this.selectJoint(name),
       onPickControl: (name) => this.selectControl(name),
@@ -192,7 +193,7 @@ class Bench {
 
   // -- joints ------------------------------------------------------------------------------------------------------
   dragJoint(name, place, done) {
-    const both = this.symmetry !== false;
+    const both = this.symmetry;
     this.draggingJoint = !done;
     const below = this.carryBelow === true;
     this.live.ask({ kind: "joint", step: this.position().step, joint: name, to: place, both, below });
@@ -353,7 +354,7 @@ class Bench {
     const by = e.shiftKey ? 0.001 : 0.01, p = [...joint.place];
     const [axis, sign] = { ArrowLeft: [0, -1], ArrowRight: [0, 1], ArrowUp: [e.altKey ? 2 : 1, 1], ArrowDown: [e.altKey ? 2 : 1, -1] }[e.key];
     p[axis] += sign * by;
-    this.step("joints.move", { joint: joint.name, place: p, both_sides: this.symmetry !== false }, { quiet: true });
+    this.step("joints.move", { joint: joint.name, place: p, both_sides: this.symmetry }, { quiet: true });
   }
 }
 

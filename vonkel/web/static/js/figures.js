@@ -53,7 +53,7 @@ export function drawMarks(plate, name) {
   const pen = plate.pen;
   pen.fillStyle = "rgba(200, 72, 26, .85)";
   for (const p of plate.marked) {
-    const [x, y] = plate.project(name, [plate.points[3 * p], plate.points[3 * p + 1], plate.points[3 * p + 2]]);
+    const [x, y] = plate.project(name, plate.pointPlace(p));
     pen.beginPath(); pen.arc(x, y, 2.6, 0, 7); pen.fill();
   }
 }

@@ -201,6 +201,8 @@ export class Plate {
     return [this.frames[12 * i + 3], this.frames[12 * i + 7], this.frames[12 * i + 11]];
   }
 
+  pointPlace(i) { return [this.points[3 * i], this.points[3 * i + 1], this.points[3 * i + 2]]; }
+
   controlPlace(i) {
     if (!this.controlFrames) return this.controls[i].place;
     const f = this.controlFrames, k = 12 * i;
@@ -356,9 +358,12 @@ export class Plate {
     return [plus(p, f.out, 50), f.out.map((k) => -k)];
   }
 
+  /** What of the mesh a ray meets first: {point, triangle, distance}, or null. */
+  hit(ray) { return this.mesh ? hitMesh(...ray, this.points, this.triangles, this.outOfReach ?? this.hiddenParts, this.partOf) : null; }
+
   /** What a click or hover at a place of a view means for a tool. */
   spot(name, x, y) {
-    const ray = this.ray(name, x, y), hit = this.mesh ? hitMesh(...ray, this.points, this.triangles, this.outOfReach ?? this.hiddenParts, this.partOf) : null;
+    const ray = this.ray(name, x, y), hit = this.hit(ray);
     const place = hit ? plus(ray[0], ray[1], hit.distance) : null;
     const [ax, ay] = [this.unproject(name, place ?? this.focus, 0, 0), this.unproject(name, place ?? this.focus, 1, 0)];
     return { view: name, x, y, ray, hit, place, metre: Math.hypot(...plus(ay, ax, -1)) };
@@ -405,8 +410,8 @@ export class Plate {
       if (c >= 0) return this.dragControl(event, name, c);
       const j = this.layers.joints ? this.nearestJoint(name, x, y) : -1;
       if (j >= 0) return this.dragJoint(event, name, j);
-      if (this.events.onPickPoint && this.mesh) {
-        const hit = hitMesh(...this.ray(name, x, y), this.points, this.triangles, this.outOfReach ?? this.hiddenParts, this.partOf);
+      if (this.events.onPickPoint) {
+        const hit = this.hit(this.ray(name, x, y));
         if (hit) this.events.onPickPoint(hit.point, hit);
       }
     }

@@ -1,5 +1,5 @@
 // What the stations' sheets share: rows, fields, folds, findings with their mends, the hierarchy.
-import { h, plainName, tag } from "../dom.js";
+import { call, h, plainName, tag, toast } from "../dom.js";
 
 export const ROLES = { skin: "skin", eye: "eye", teeth: "teeth", tongue: "tongue", rigid: "rigid part", prop: "prop", line: "drawn line" };
 export const pairs = (...rows) => h("dl", { class: "pairs" }, rows.filter(Boolean).flatMap(([k, v]) => [h("dt", {}, k), h("dd", {}, v)]));
@@ -23,10 +23,7 @@ function findingCard(bench, f) {
 function showFinding(bench, f) {
   if (f.joints.length) bench.selectJoint(f.joints[0]);
   bench.plate.marked = f.points;
-  if (f.points.length) {
-    const p = bench.plate.points, i = f.points[0];
-    bench.plate.lookAt([p[3 * i], p[3 * i + 1], p[3 * i + 2]]);
-  }
+  if (f.points.length) bench.plate.lookAt(bench.plate.pointPlace(f.points[0]));
   bench.plate.draw();
 }
 
@@ -90,6 +87,14 @@ export const plain = (label, value, attributes = {}) => h("input", { type: "numb
 /** A row of choices of which one is on. */
 export const choices = (options, now, act) => h("div", { class: "choices" }, Object.entries(options).map(([key, words]) =>
   h("button", { class: "small", "aria-pressed": String(key === now), onclick: () => act(key) }, words)));
+
+/** Send a file, with other fields, to a path of the character: one step. */
+export async function upload(bench, path, file, extra = {}) {
+  const data = new FormData();
+  data.set("file", file); data.set("step", String(bench.position().step));
+  for (const [k, v] of Object.entries(extra)) data.set(k, v);
+  try { await call("POST", `/api/c/${bench.number}/${path}`, data); await bench.refresh(); toast(bench.state.last.sentence); } catch (error) { await bench.failed(error); }
+}
 
 /** A hidden file field and the button that opens it. */
 export function fileButton(label, accept, act) {

@@ -5,7 +5,6 @@ import { PLANS } from "../tools/plan.js";
 import { tryPivot } from "../tools/pivot.js";
 import { button, choices, filtered, fold, hierarchy, noJoints, numberField, pairs, plain } from "./common.js";
 
-const both = (b) => b.symmetry !== false;
 const degrees = (r) => (r === null || r === undefined ? "" : ((r * 180) / Math.PI).toFixed(0));
 
 /** The chosen joint and what hangs in a row below it. */
@@ -28,7 +27,7 @@ function namesSheet(b) {
     pattern, h("div", { class: "acts" }, button("Name the chain", async () => {
       const from = b.plate.selected.joint;
       if (!from) { toast("Choose the chain's first joint."); return; }
-      const p = { joints: chainFrom(b, from), pattern: pattern.value || "{part}_{n}", both_sides: both(b) };
+      const p = { joints: chainFrom(b, from), pattern: pattern.value || "{part}_{n}", both_sides: b.symmetry };
       clear(pattern);
       await b.step("joints.number_names", p);
     }, "small"))];
@@ -38,15 +37,15 @@ function namesSheet(b) {
 const TABS = { place: "Place", turn: "Turn", free: "Freedom", bone: "Bone" };
 
 function placeTab(b, j, child) {
-  const move = (axis) => (v) => { const p = [...j.place]; p[axis] = axis === 1 ? v / 100 + b.state.low[1] : v / 100; b.step("joints.move", { joint: j.name, place: p, both_sides: both(b), with_children: b.carryBelow === true }); };
+  const move = (axis) => (v) => { const p = [...j.place]; p[axis] = axis === 1 ? v / 100 + b.state.low[1] : v / 100; b.step("joints.move", { joint: j.name, place: p, both_sides: b.symmetry, with_children: b.carryBelow === true }); };
   return [
     pairs(["to the left, cm", numberField("x", cm(j.place[0]), "cm", move(0))], ["from ground, cm", numberField("y", cm(j.place[1] - b.state.low[1]), "cm", move(1))],
       ["to the front, cm", numberField("z", cm(j.place[2]), "cm", move(2))], child ? ["bone length", h("span", { class: "fig" }, length(Math.hypot(...j.place.map((v, i) => v - child.place[i]))))] : null),
     choices({ alone: "moves alone", below: "with all below" }, b.carryBelow ? "below" : "alone", (k) => { b.carryBelow = k === "below"; b.sheets(); }),
     h("h3", {}, "Name and work"),
-    pairs(["name", h("input", { type: "text", value: j.name, maxlength: 80, style: "width:150px", "aria-label": "Joint name", onchange: async (e) => { const name = e.target.value; if (await b.step("joints.rename", { joint: j.name, name, both_sides: both(b) })) b.selectJoint(name); } })],
-      ["is", h("input", { type: "text", value: j.role, maxlength: 40, style: "width:150px", list: "roles", "aria-label": "What the joint is", onchange: (e) => b.step("joints.set", { joint: j.name, role: e.target.value, both_sides: both(b) }) })],
-      ["deforms", h("input", { type: "checkbox", checked: j.deforms, "aria-label": "deforms skin", onchange: (e) => b.step("joints.set", { joint: j.name, deforms: e.target.checked, both_sides: both(b) }) })]),
+    pairs(["name", h("input", { type: "text", value: j.name, maxlength: 80, style: "width:150px", "aria-label": "Joint name", onchange: async (e) => { const name = e.target.value; if (await b.step("joints.rename", { joint: j.name, name, both_sides: b.symmetry })) b.selectJoint(name); } })],
+      ["is", h("input", { type: "text", value: j.role, maxlength: 40, style: "width:150px", list: "roles", "aria-label": "What the joint is", onchange: (e) => b.step("joints.set", { joint: j.name, role: e.target.value, both_sides: b.symmetry }) })],
+      ["deforms", h("input", { type: "checkbox", checked: j.deforms, "aria-label": "deforms skin", onchange: (e) => b.step("joints.set", { joint: j.name, deforms: e.target.checked, both_sides: b.symmetry }) })]),
     j.side !== "C" ? h("div", { class: "acts" }, button("Mirror", () => b.step("joints.mirror", { joint: j.name }), "small"), button("Mirror, axes parallel", () => b.step("joints.mirror", { joint: j.name, manner: "parallel" }), "small")) : null,
   ];
 }
@@ -57,7 +56,7 @@ const AXES = ["x", "y", "z", "-x", "-y", "-z"];
 function turnTab(b, j, child) {
   const t = (b.turning ??= { rule: "bend", chain: false, like: "" });
   const axis = (label, now, act) => h("select", { "aria-label": label, onchange: (e) => act(e.target.value) }, AXES.map((a) => h("option", { value: a, selected: a === now }, a.replace("-", "−"))));
-  const apply = (extra = {}) => b.step("joints.orient", { joints: [j.name], rule: t.rule, like: t.rule === "copy" ? t.like : "", down_chain: t.chain, both_sides: both(b), ...extra });
+  const apply = (extra = {}) => b.step("joints.orient", { joints: [j.name], rule: t.rule, like: t.rule === "copy" ? t.like : "", down_chain: t.chain, both_sides: b.symmetry, ...extra });
   return [
     pairs(["bone", child ? `runs to ${plainName(child.name)}` : "as its parent"],
       ["down the bone", axis("axis down the bone", j.aim, (aim) => apply({ rule: "keep", aim }))], ["hinge", axis("hinge axis", j.hinge, (hinge) => apply({ rule: "keep", hinge }))],
@@ -73,7 +72,7 @@ function turnTab(b, j, child) {
 function gimbal(b, j) {
   const box = h("div", {}, h("p", { class: "soft" }, "Measuring …"));
   call("GET", `/api/c/${b.number}/gimbal/${encodeURIComponent(j.name)}`).then((margins) => {
-    box.replaceChildren(...Object.entries(margins).map(([order, d]) => h("div", { class: "gimbal" }, h("button", { class: "small", "aria-pressed": String(order === j.order), onclick: () => b.step("joints.set", { joint: j.name, order, both_sides: both(b) }) }, order),
+    box.replaceChildren(...Object.entries(margins).map(([order, d]) => h("div", { class: "gimbal" }, h("button", { class: "small", "aria-pressed": String(order === j.order), onclick: () => b.step("joints.set", { joint: j.name, order, both_sides: b.symmetry }) }, order),
       h("span", { class: "bar" }, h("i", { style: `width:${Math.max(3, (100 * d) / 90)}%` })), h("span", { class: "fig" }, `${d.toFixed(0)}°`))), h("p", { class: "soft" }, "degrees kept from lock over the range; 0 is locked"));
   }).catch(say);
   return box;
@@ -85,11 +84,11 @@ function freeTab(b, j) {
   const rows = [0, 1, 2].map((k) => ({ low: cell(k, "low"), high: cell(k, "high"), lock: h("input", { type: "checkbox", checked: f.locked[k], "aria-label": `lock ${"xyz"[k]}`, onchange: () => set() }) }));
   const stiff = h("input", { type: "range", min: 0, max: 1, step: 0.05, value: String(f.stiffness), "aria-label": "stiffness", onchange: () => set() });
   const number = (x) => (x.value === "" ? null : Number(x.value));
-  const set = () => b.step("joints.free", { joint: j.name, low: rows.map((r) => number(r.low)), high: rows.map((r) => number(r.high)), locked: rows.map((r) => r.lock.checked), stiffness: Number(stiff.value), both_sides: both(b) });
+  const set = () => b.step("joints.free", { joint: j.name, low: rows.map((r) => number(r.low)), high: rows.map((r) => number(r.high)), locked: rows.map((r) => r.lock.checked), stiffness: Number(stiff.value), both_sides: b.symmetry });
   return [
     h("table", { class: "freedom" }, h("tr", {}, ["", "from °", "to °", "lock"].map((t) => h("th", {}, t))), ...rows.map((r, k) => h("tr", {}, h("th", {}, `${"xyz"[k]}${j.hinge.at(-1) === "xyz"[k] ? " hinge" : j.aim.at(-1) === "xyz"[k] ? " bone" : ""}`), h("td", {}, r.low), h("td", {}, r.high), h("td", {}, r.lock)))),
     range(j, f), pairs(["stiffness", stiff], f.source ? ["from", f.source] : null),
-    h("div", { class: "acts" }, button("±10°, a stiff link", () => b.step("joints.stiffen", { joints: [j.name] }), "small"), button("Free it", () => b.step("joints.free", { joint: j.name, both_sides: both(b) }), "small")),
+    h("div", { class: "acts" }, button("±10°, a stiff link", () => b.step("joints.stiffen", { joints: [j.name] }), "small"), button("Free it", () => b.step("joints.free", { joint: j.name, both_sides: b.symmetry }), "small")),
     h("h3", {}, "Whole skeleton"), h("div", { class: "acts" }, button("Normal ranges of people", () => b.step("joints.free_by_table", { table: "people" }), "small"), button("A dog's", () => b.step("joints.free_by_table", { table: "dog" }), "small")),
   ];
 }
@@ -110,13 +109,13 @@ function range(j, f) {
 
 function boneTab(b, j, child) {
   const n = plain("into pieces", 2, { min: 2, max: 61, step: 1 });
-  const parents = h("input", { type: "text", list: "joint-names", value: j.parent ?? "", placeholder: "nothing: a root", style: "width:150px", "aria-label": "hangs from", onchange: (e) => b.step("joints.reparent", { joint: j.name, parent: e.target.value, both_sides: both(b) }) });
+  const parents = h("input", { type: "text", list: "joint-names", value: j.parent ?? "", placeholder: "nothing: a root", style: "width:150px", "aria-label": "hangs from", onchange: (e) => b.step("joints.reparent", { joint: j.name, parent: e.target.value, both_sides: b.symmetry }) });
   return [
     pairs(["hangs from", parents]),
     child ? pairs(["split into", n]) : null,
-    h("div", { class: "acts" }, child ? button("Split the bone", () => b.step("joints.insert", { joint: j.name, count: Number(n.value) - 1, both_sides: both(b) }), "small") : button("Go on from here", () => b.step("joints.extend", { joint: j.name, both_sides: both(b) }), "small"),
+    h("div", { class: "acts" }, child ? button("Split the bone", () => b.step("joints.insert", { joint: j.name, count: Number(n.value) - 1, both_sides: b.symmetry }), "small") : button("Go on from here", () => b.step("joints.extend", { joint: j.name, both_sides: b.symmetry }), "small"),
       button("Draw from here", () => { b.useTool("draw"); DRAW.parent = j.name; DRAW.start = j.place; DRAW.show(); b.sheets(); }, "small")),
-    h("div", { class: "acts" }, button("Take out, heal", () => b.step("joints.remove", { joint: j.name, both_sides: both(b) }), "small"), button("Take out with all below", () => b.step("joints.remove_chain", { joint: j.name, both_sides: both(b) }), "small")),
+    h("div", { class: "acts" }, button("Take out, heal", () => b.step("joints.remove", { joint: j.name, both_sides: b.symmetry }), "small"), button("Take out with all below", () => b.step("joints.remove_chain", { joint: j.name, both_sides: b.symmetry }), "small")),
     b.state.joints.some((x) => x.name === j.name && x.side !== "C") || child ? h("div", { class: "acts" }, button("Try other pivots", () => tryPivot(b), "small")) : null,
   ];
 }
@@ -139,13 +138,13 @@ export const joints = {
   rest: true, layers: { joints: true },
   left: (b) => [h("h2", {}, "Hierarchy"),
     ...(b.state.joints.length ? [filtered(b, "jointFilter", `Filter ${b.state.joints.length} joints …`), fold(b, "Names", ...namesSheet(b)),
-      hierarchy(b, () => null, (joint, parent) => b.step("joints.reparent", { joint, parent, both_sides: both(b) })), h("p", { class: "soft" }, "Drag a name onto another to hang it there.")] : noJoints(b))],
+      hierarchy(b, () => null, (joint, parent) => b.step("joints.reparent", { joint, parent, both_sides: b.symmetry })), h("p", { class: "soft" }, "Drag a name onto another to hang it there.")] : noJoints(b))],
   right: (b) => jointSheet(b),
   dock: (b) => [
     { label: "Choose", on: !b.tool, act: () => b.useTool(null) },
     { label: "Draw a chain", on: b.tool === DRAW, title: DRAW.hint, act: () => b.useTool(b.tool === DRAW ? null : "draw") },
     { label: "Plans", on: b.tool === PLANS, title: "Lay a plan, or one of your own", act: () => b.useTool(b.tool === PLANS ? null : "plans") },
-    { label: "Both sides", on: both(b), title: "Left moves right", act: () => { b.symmetry = !both(b); } },
+    { label: "Both sides", on: b.symmetry, title: "Left moves right", act: () => { b.symmetry = !b.symmetry; } },
     { label: "Axes", on: b.plate.axesShown, title: "Show every joint's axes", act: () => { b.plate.axesShown = !b.plate.axesShown; b.plate.draw(); } },
     { label: "Try pivots", title: "Swing the chosen limb about other places", act: () => tryPivot(b) },
   ],

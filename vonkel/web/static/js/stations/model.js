@@ -1,16 +1,9 @@
 // The Model station: parts, size, standing, mends, cuts, reference pictures, shading.
-import { call, cm, h, spaced, toast } from "../dom.js";
+import { cm, h, spaced, toast } from "../dom.js";
 import { MESH_TOOLS } from "../tools/mesh.js";
-import { ROLES, button, choices, fileButton, fold, numberField, pairs, plain } from "./common.js";
+import { ROLES, button, choices, fileButton, fold, numberField, pairs, plain, upload } from "./common.js";
 
 const SHADES = { colours: "colours", clay: "clay", texture: "texture", checker: "checker" };
-
-async function upload(b, path, file, extra = {}) {
-  const data = new FormData();
-  data.set("file", file); data.set("step", String(b.position().step));
-  for (const [k, v] of Object.entries(extra)) data.set(k, v);
-  try { await call("POST", `/api/c/${b.number}/${path}`, data); await b.refresh(); toast(b.state.last.sentence); } catch (error) { await b.failed(error); }
-}
 
 const partRow = (b, p) => h("li", {}, h("button", {
   "aria-selected": String(b.part === p.name), "data-keep": `part-${p.name}`, onclick: (e) => {

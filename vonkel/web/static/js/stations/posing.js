@@ -1,6 +1,6 @@
 // The stations after the joints: posing, limbs, skin, shapes, face, trials, handover.
 import { call, cm, h, plainName, say, spaced, tag, toast } from "../dom.js";
-import { button, filtered, hierarchy, noJoints, pairs } from "./common.js";
+import { button, filtered, hierarchy, noJoints, pairs, upload } from "./common.js";
 
 // -- posing, shared by limbs, face and others -----------------------------------------------------------------------
 function channelSheet(b) {
@@ -157,9 +157,7 @@ function shapeForm(b) {
   return h("form", { onsubmit: async (e) => {
     e.preventDefault();
     if (!file.files.length) { toast("Choose a mesh first."); return; }
-    const data = new FormData();
-    data.set("file", file.files[0]); data.set("name", name.value); data.set("step", String(b.position().step));
-    try { await call("POST", `/api/c/${b.number}/shape`, data); await b.refresh(); toast(b.state.last.sentence); } catch (error) { await b.failed(error); }
+    await upload(b, "shape", file.files[0], { name: name.value });
   } }, file, name, h("div", { class: "acts" }, h("button", { class: "mend small" }, "Add the shape")));
 }
 

@@ -1,6 +1,7 @@
 // Drawing chains of joints: every click lands inside the body; the chain shows in all drawings until it is finished.
 import { call, h, plainName, say, toast } from "../dom.js";
 import { button, choices, pairs } from "../stations/common.js";
+import { asker } from "./ask.js";
 
 const SNAPS = { middle: "middle of the flesh", loop: "loop centre", part: "part centre", point: "point" };
 const ON = { middle: "in the middle of the flesh", loop: "in an edge loop", part: "in a part", point: "on a point", joint: "on a joint", air: "beside the body" };
@@ -25,17 +26,7 @@ class Draw {
     try { return await call("POST", `/api/c/${this.b.number}/landing`, { origin, way, snap: this.snap, tolerance: Math.min(9 * spot.metre, 50), after }); } catch (error) { say(error); return null; }
   }
 
-  hover(spot) {
-    if (this.asking) { this.waiting = spot; return; }
-    this.asking = true;
-    this.land(spot).then((found) => {
-      this.asking = false;
-      if (found && this.b.tool === this) { this.ghost = found.place; this.show(); }
-      const next = this.waiting;
-      this.waiting = null;
-      if (next) this.hover(next);
-    });
-  }
+  hover = asker((spot) => this.land(spot), (found) => { if (this.b.tool === this) { this.ghost = found.place; this.show(); } });
 
   /** Clicks come one after the other: each needs the place of the last one. */
   click(spot) { this.clicks = (this.clicks ?? Promise.resolve()).then(() => this.put(spot)); return this.clicks; }
@@ -53,7 +44,7 @@ class Draw {
 
   async finish() {
     if (this.places.length + (this.parent ? 1 : 0) < 2) { toast("A chain has at least two joints. Click once more."); return; }
-    const params = { places: this.places, parent: this.parent, name: this.word || "chain", both_sides: this.b.symmetry !== false, end: this.end };
+    const params = { places: this.places, parent: this.parent, name: this.word || "chain", both_sides: this.b.symmetry, end: this.end };
     if (await this.b.step("joints.draw", params)) { this.start = null; this.reset(); this.b.sheets(); }
   }
 

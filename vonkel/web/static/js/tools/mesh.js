@@ -2,21 +2,9 @@
 // A tool has a title, a hint, what clicks and hovers do, and a panel for the right sheet.
 import { call, h, length, say, toast } from "../dom.js";
 import { button, choices, pairs, plain } from "../stations/common.js";
+import { asker } from "./ask.js";
 
 const under = (b, body) => call("POST", `/api/c/${b.number}/under`, body);
-
-/** Ask for what lies under the hand, one question at a time; the newest place wins. */
-function asker(b, ask, use) {
-  let busy = false, next = null;
-  const run = async (spot) => {
-    if (busy) { next = spot; return; }
-    busy = true;
-    try { use(await ask(spot), spot); } catch (error) { if (error.status >= 500) say(error); }
-    busy = false;
-    if (next) { const s = next; next = null; run(s); }
-  };
-  return run;
-}
 
 class MeshTool {
   constructor(name, title, hint) { Object.assign(this, { name, title, hint, station: "model" }); }
@@ -26,6 +14,8 @@ class MeshTool {
   /** Picks are points and faces by number: they hold while the mesh only moves. */
   meshChanged(same) { if (!same) this.reset(); }
   wish(...wishes) { this.b.plate.wishes = wishes; this.b.plate.draw(); }
+  /** The picked points as places. */
+  dots() { return this.picked.map((i) => this.b.plate.pointPlace(i)); }
   async ask(body) { try { return await under(this.b, body); } catch (error) { say(error); return null; } }
 }
 
@@ -42,7 +32,7 @@ class Measure extends MeshTool {
     await this.look(wanted);
   }
   async look(wanted = this.kind === "between" ? 2 : 1) {
-    const p = this.b.plate.points, dots = this.picked.map((i) => [p[3 * i], p[3 * i + 1], p[3 * i + 2]]);
+    const dots = this.dots();
     this.found = this.picked.length === wanted ? await this.ask({ what: this.kind, points: this.picked, axis: this.axis }) : null;
     this.wish({ line: dots, dots: true }, ...(this.found ? [{ line: this.found.line, label: length(this.found.metres), dashed: this.kind !== "around" }] : []));
     this.b.sheets();
@@ -65,7 +55,8 @@ class Loop extends MeshTool {
   at = 0.5; sure = false;
   enter(b) {
     super.enter(b);
-    this.look = asker(b, (s) => under(b, { what: "edge", triangle: s.hit.triangle, place: s.place }), (found) => { if (!this.sure) { this.found = found; this.at = found.at; this.show(); } });
+    const edge = (s) => under(b, { what: "edge", triangle: s.hit.triangle, place: s.place }).catch((error) => { if (error.status >= 500) say(error); });
+    this.look = asker(edge, (found) => { if (!this.sure) { this.found = found; this.at = found.at; this.show(); } });
   }
   reset() { super.reset(); this.sure = false; }
   show() {
@@ -86,7 +77,7 @@ class Loop extends MeshTool {
     const figure = h("span", { class: "fig" }, `${Math.round(100 * this.at)} %`);
     const slide = h("input", { type: "range", min: 0.03, max: 0.97, step: 0.01, value: String(this.at), "aria-label": "where on the edge", oninput: (e) => { this.at = Number(e.target.value); figure.textContent = `${Math.round(100 * this.at)} %`; this.show(); } });
     return [h("p", { class: "soft" }, `A ring of ${this.found.edges} edges${this.found.closed ? ", closed" : ""}.`), pairs(["where", slide], ["", figure]),
-      h("div", { class: "acts" }, button("Slide it in", async () => { if (await b.step("model.slide_loop", { edge: this.found.edge, at: this.at, both_sides: b.symmetry !== false })) { this.reset(); b.sheets(); } }, "mend small"), button("Another", () => { this.reset(); b.sheets(); }, "small"))];
+      h("div", { class: "acts" }, button("Slide it in", async () => { if (await b.step("model.slide_loop", { edge: this.found.edge, at: this.at, both_sides: b.symmetry })) { this.reset(); b.sheets(); } }, "mend small"), button("Another", () => { this.reset(); b.sheets(); }, "small"))];
   }
 }
 
@@ -114,7 +105,7 @@ class FoldLine extends MeshTool {
   async click(spot) {
     if (!spot.hit) return;
     this.picked.push(spot.hit.point);
-    const p = this.b.plate.points, dots = this.picked.map((i) => [p[3 * i], p[3 * i + 1], p[3 * i + 2]]);
+    const dots = this.dots();
     this.found = this.picked.length > 1 ? await this.ask({ what: "path", points: this.picked }) : null;
     if (this.picked.length > 1 && !this.found) this.picked.pop();
     this.wish({ line: dots, dots: true }, ...(this.found ? [{ line: this.found.line }] : []));
@@ -122,7 +113,7 @@ class FoldLine extends MeshTool {
   }
   panel(b) {
     return [this.found ? h("p", { class: "soft" }, `${this.found.points.length - 1} edges.`) : null,
-      h("div", { class: "acts" }, this.found ? button("Cut here", async () => { if (await b.step("model.cut", { points: this.picked, both_sides: b.symmetry !== false })) { this.reset(); b.sheets(); } }, "mend small") : null,
+      h("div", { class: "acts" }, this.found ? button("Cut here", async () => { if (await b.step("model.cut", { points: this.picked, both_sides: b.symmetry })) { this.reset(); b.sheets(); } }, "mend small") : null,
         this.picked.length ? button("Begin anew", () => { this.reset(); b.sheets(); }, "small") : null)];
   }
 }

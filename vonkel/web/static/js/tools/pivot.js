@@ -14,7 +14,7 @@ export async function tryPivot(b) {
 
 function show(b, joint, tried) {
   const box = byId("pivots");
-  const take = async (t) => { box.close(); await b.step("joints.move", { joint, place: t.place, both_sides: b.symmetry !== false }); };
+  const take = async (t) => { box.close(); await b.step("joints.move", { joint, place: t.place, both_sides: b.symmetry }); };
   const figure = (label, value) => [h("dt", {}, label), h("dd", { class: "fig" }, value)];
   box.replaceChildren(h("div", { class: "acts" }, h("h2", {}, `Where should ${plainName(joint)} turn?`), button("Close", () => box.close(), "small")),
     h("p", { class: "soft" }, "The limb is swung about each place with a quick skin; the picture shows the worst swing, calmest place first."),
