@@ -5,8 +5,8 @@ lines run from the wrist and the arm to the trailing edge, two layers thick and 
 """
 
 import numpy as np
-from creatures import Eye, both, magnify, mix, smooth
-from fields import blend, cut, ellipsoid, frame, mirrored, tube, union, vec
+from creatures import Eye, both
+from fields import blend, cut, ellipsoid, frame, magnify, mirrored, mix, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Vesper", "bat", 0.0046, 1300
 BOX = (0, -0.03, -0.20), (1.02, 0.93, 0.22)
@@ -76,7 +76,7 @@ def _body(p):
     h = cut(blend(h, ear(q), 0.02), ear_cup(q), 0.012)
     h = blend(h, nose(q), 0.010)
     smile = 0.600 + 1.2 * np.maximum(np.abs(q[:, 0]) - 0.008, 0) ** 1.4
-    h = h + 0.005 * np.exp(-(((q[:, 1] - smile) / 0.0055) ** 2)) * smooth(0.06, 0.085, q[:, 2]) * smooth(
+    h = h + 0.005 * np.exp(-(((q[:, 1] - smile) / 0.0055) ** 2)) * step(0.06, 0.085, q[:, 2]) * step(
         0.052, 0.040, np.abs(q[:, 0])
     )
     d[high] = blend(d[high], h, 0.03)
@@ -182,22 +182,18 @@ def paint(name, p, n):
     if name == "membrane":
         c = np.tile((126.0, 84, 92), (len(p), 1))
         far = np.min([np.linalg.norm(np.c_[x, y] - t[:2], axis=1) for t in TIPS], axis=0)
-        c = mix(c, (92, 66, 92), smooth(0.42, 0.0, far))
-        return mix(c, (206, 140, 96), smooth(0.34, 0.12, np.hypot(x - 0.30, y - 0.36)) * 0.55)
+        c = mix(c, (92, 66, 92), step(0.42, 0.0, far))
+        return mix(c, (206, 140, 96), step(0.34, 0.12, np.hypot(x - 0.30, y - 0.36)) * 0.55)
     c = np.tile((104.0, 86, 112), (len(p), 1))
-    ruff = smooth(0.10, 0.06, np.abs(y - 0.49)) * smooth(0.14, 0.10, x)
+    ruff = step(0.10, 0.06, np.abs(y - 0.49)) * step(0.14, 0.10, x)
     c = mix(
         c,
         (222, 196, 158),
-        np.maximum(
-            ruff, smooth(0.35, 0.8, n[:, 2]) * smooth(0.085, 0.05, x) * smooth(0.20, 0.28, y) * smooth(0.47, 0.42, y)
-        ),
+        np.maximum(ruff, step(0.35, 0.8, n[:, 2]) * step(0.085, 0.05, x) * step(0.20, 0.28, y) * step(0.47, 0.42, y)),
     )
-    c = mix(c, (222, 196, 158), smooth(0.064, 0.045, np.linalg.norm(np.c_[x * 0.9, y - 0.615, z - 0.12], axis=1)))
-    c = mix(c, (48, 38, 50), smooth(0.026, 0.018, np.linalg.norm(np.c_[x, y - 0.640, z - 0.140], axis=1)))
-    inner = (
-        smooth(0.0, 0.6, n[:, 2]) * smooth(0.70, 0.74, y) * smooth(0.055, 0.035, np.abs(x - 0.088 - 0.35 * (y - 0.77)))
-    )
+    c = mix(c, (222, 196, 158), step(0.064, 0.045, np.linalg.norm(np.c_[x * 0.9, y - 0.615, z - 0.12], axis=1)))
+    c = mix(c, (48, 38, 50), step(0.026, 0.018, np.linalg.norm(np.c_[x, y - 0.640, z - 0.140], axis=1)))
+    inner = step(0.0, 0.6, n[:, 2]) * step(0.70, 0.74, y) * step(0.055, 0.035, np.abs(x - 0.088 - 0.35 * (y - 0.77)))
     c = mix(c, (210, 142, 128), inner)
-    wing = smooth(0.13, 0.18, x)
+    wing = step(0.13, 0.18, x)
     return mix(c, (78, 60, 82), wing)

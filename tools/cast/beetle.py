@@ -1,8 +1,8 @@
 """Tock, the lantern beetle: six legs, feelers with knobs, a heavy round back and a lantern hook.  Metres."""
 
 import numpy as np
-from creatures import Eye, lathe, magnify, mix, smooth
-from fields import blend, ellipsoid, mirrored, sphere, tube, union, vec
+from creatures import Eye, lathe
+from fields import blend, ellipsoid, magnify, mirrored, mix, sphere, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Tock", "beetle", 0.0046, 1500
 BOX = (0, -0.03, -0.50), (0.56, 0.66, 0.56)
@@ -50,10 +50,10 @@ legs = [_leg(0.155, 0.135), _leg(0.045, 0.005, 1.08), _leg(-0.07, -0.20, 1.02)]
 def _body(p):
     x = np.abs(p[:, 0])
     d = blend(belly(p), shell(p), 0.02)
-    behind = smooth(0.04, -0.02, p[:, 2])
-    d = d + 0.013 * np.exp(-((x / 0.011) ** 2)) * smooth(0.40, 0.45, p[:, 1]) * behind  # where the halves meet
+    behind = step(0.04, -0.02, p[:, 2])
+    d = d + 0.013 * np.exp(-((x / 0.011) ** 2)) * step(0.40, 0.45, p[:, 1]) * behind  # where the halves meet
     d = d + 0.009 * np.exp(-(((p[:, 1] - 0.30) / 0.011) ** 2)) * behind  # the shell's rim
-    d = blend(d, thorax(p) + 0.005 * np.cos(p[:, 2] * 55) * smooth(0.34, 0.38, p[:, 1]), 0.028)
+    d = blend(d, thorax(p) + 0.005 * np.cos(p[:, 2] * 55) * step(0.34, 0.38, p[:, 1]), 0.028)
     h = EYE.carve(head(p), p, 0.3)
     h = blend(h, jaws(p), 0.016)
     h = blend(h, feeler(p), 0.014)
@@ -88,15 +88,15 @@ def paint(name, p, n):
     if name.startswith("eye"):
         return EYE.colours(p, (52, 44, 40), white=(70, 62, 56))
     if name == "lantern":
-        return mix(np.tile((92, 66, 44.0), (len(p), 1)), (248, 186, 80), smooth(0.062, 0.045, np.abs(p[:, 1] - 0.647)))
+        return mix(np.tile((92, 66, 44.0), (len(p), 1)), (248, 186, 80), step(0.062, 0.045, np.abs(p[:, 1] - 0.647)))
     if name == "hook":
         return np.tile((92, 66, 44.0), (len(p), 1))
     x, y, z = np.abs(p[:, 0]), p[:, 1], p[:, 2]
     c = np.tile((86.0, 78, 92), (len(p), 1))
-    back = smooth(0.03, -0.01, z) * smooth(0.285, 0.305, y) * smooth(0.27, 0.25, x)
+    back = step(0.03, -0.01, z) * step(0.285, 0.305, y) * step(0.27, 0.25, x)
     c = mix(c, (62, 104, 116), back)
     for zz, xx, r in ((-0.06, 0.09, 0.036), (-0.20, 0.12, 0.042), (-0.31, 0.07, 0.032)):
-        c = mix(c, (232, 152, 62), back * smooth(r, r * 0.8, np.hypot(z - zz, x - xx)) * smooth(0.2, 0.4, n[:, 1]))
-    c = mix(c, (188, 152, 108), smooth(-0.2, -0.7, n[:, 1]) * smooth(0.24, 0.14, x) * smooth(0.12, 0.2, y))
-    c = mix(c, (226, 150, 66), smooth(0.036, 0.030, np.linalg.norm(np.c_[x - 0.34, y - 0.545, z - 0.385], axis=1)))
-    return mix(c, (50, 44, 52), smooth(0.27, 0.33, x) * smooth(0.16, 0.06, y))
+        c = mix(c, (232, 152, 62), back * step(r, r * 0.8, np.hypot(z - zz, x - xx)) * step(0.2, 0.4, n[:, 1]))
+    c = mix(c, (188, 152, 108), step(-0.2, -0.7, n[:, 1]) * step(0.24, 0.14, x) * step(0.12, 0.2, y))
+    c = mix(c, (226, 150, 66), step(0.036, 0.030, np.linalg.norm(np.c_[x - 0.34, y - 0.545, z - 0.385], axis=1)))
+    return mix(c, (50, 44, 52), step(0.27, 0.33, x) * step(0.16, 0.06, y))

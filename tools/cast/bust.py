@@ -1,8 +1,8 @@
 """Old Burr, the badger gatekeeper, as a bust: head, neck and shoulders, closed below.  Metres."""
 
 import numpy as np
-from creatures import Eye, lathe, magnify, mix, smooth
-from fields import blend, cut, ellipsoid, frame, mirrored, tube, union, vec
+from creatures import Eye, lathe
+from fields import blend, cut, ellipsoid, frame, magnify, mirrored, mix, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Old Burr", "bust", 0.0042, 1150
 BOX = (0, -0.02, -0.24), (0.30, 0.56, 0.33)
@@ -35,7 +35,7 @@ def _body(p):
     d = cut(blend(d, ear(p), 0.018), ear_cup(p), 0.012)
     d = cut(blend(d, nose(p), 0.012), nostril(p), 0.006)
     smile = 0.268 + 1.0 * np.maximum(p[:, 0] - 0.012, 0) ** 1.5 - 0.05 * (p[:, 2] - 0.18)
-    d = d + 0.006 * np.exp(-(((p[:, 1] - smile) / 0.0065) ** 2)) * smooth(0.09, 0.12, p[:, 2]) * smooth(
+    d = d + 0.006 * np.exp(-(((p[:, 1] - smile) / 0.0065) ** 2)) * step(0.09, 0.12, p[:, 2]) * step(
         0.26, 0.235, p[:, 2]
     )
     floor = 0.004 - p[:, 1]
@@ -65,17 +65,16 @@ def paint(name, p, n):
         return np.tile((206.0, 140, 56), (len(p), 1))
     x, y, z = np.abs(p[:, 0]), p[:, 1], p[:, 2]
     c = np.tile((104.0, 102, 104), (len(p), 1))
-    head = smooth(0.20, 0.25, y)
-    c = mix(c, (238, 230, 214), head * smooth(-0.10, -0.02, z))
-    line = 0.064 + 0.02 * smooth(0.12, -0.04, z)
-    band = smooth(0.040, 0.028, np.abs(x - line)) * head * smooth(0.265, 0.30, y) * smooth(0.245, 0.20, z)
+    head = step(0.20, 0.25, y)
+    c = mix(c, (238, 230, 214), head * step(-0.10, -0.02, z))
+    line = 0.064 + 0.02 * step(0.12, -0.04, z)
+    band = step(0.040, 0.028, np.abs(x - line)) * head * step(0.265, 0.30, y) * step(0.245, 0.20, z)
     c = mix(c, (48, 44, 48), band)
-    c = mix(c, (48, 44, 48), smooth(0.044, 0.034, np.linalg.norm(np.c_[x - 0.118, y - 0.440, z + 0.015], axis=1)))
+    c = mix(c, (48, 44, 48), step(0.044, 0.034, np.linalg.norm(np.c_[x - 0.118, y - 0.440, z + 0.015], axis=1)))
     c = mix(
         c,
         (238, 230, 214),
-        smooth(0.018, 0.010, np.abs(np.linalg.norm(np.c_[x - 0.118, y - 0.440], axis=1) - 0.040))
-        * smooth(0.43, 0.45, y),
+        step(0.018, 0.010, np.abs(np.linalg.norm(np.c_[x - 0.118, y - 0.440], axis=1) - 0.040)) * step(0.43, 0.45, y),
     )
-    c = mix(c, (44, 36, 38), smooth(0.038, 0.028, np.linalg.norm(np.c_[x, y - 0.311, z - 0.258], axis=1)))
-    return mix(c, (164, 64, 36), smooth(0.155, 0.145, y) * smooth(0.105, 0.115, y))
+    c = mix(c, (44, 36, 38), step(0.038, 0.028, np.linalg.norm(np.c_[x, y - 0.311, z - 0.258], axis=1)))
+    return mix(c, (164, 64, 36), step(0.155, 0.145, y) * step(0.105, 0.115, y))

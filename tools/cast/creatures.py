@@ -1,4 +1,4 @@
-"""What the smaller cast share: eyes in lids, smiles, magnifiers, balls and mirrored extras.
+"""What the smaller cast share: eyes in lids, balls and mirrored extras.
 
 Each creature's module gives NAME, FILE, BOX, CELL (metres), WANTED (quads of half a body, see mesher.quads),
 `body` (a mirrored field), `warp`, `extras()` → name → (points, faces), and `paint(points, normals)` → (n, 3) 0–255.
@@ -6,27 +6,7 @@ Each creature's module gives NAME, FILE, BOX, CELL (metres), WANTED (quads of ha
 
 import mesher
 import numpy as np
-from fields import blend, cut, frame, sphere, step, vec
-
-
-def smooth(a, b, x):
-    """0 at a, 1 at b, either way round."""
-    t = np.clip((x - a) / (b - a), 0, 1)
-    return t * t * (3 - 2 * t)
-
-
-def mix(base, colour, amount):
-    return base + np.asarray(amount)[:, None] * (np.asarray(colour, float) - base)
-
-
-def magnify(p, centre, a, b, slope):
-    """Everything within a of the centre grows by `slope`; beyond b it is only moved outwards."""
-    way = p - vec(*centre)
-    r = np.linalg.norm(way, axis=1)
-    grid = np.linspace(0, max(r.max(), b) + 0.01, 4000)
-    rate = slope + (1 - slope) * step(a, b, grid)
-    run = np.r_[0, np.cumsum((rate[1:] + rate[:-1]) / 2 * np.diff(grid))]
-    return vec(*centre) + way * (np.interp(r, grid, run) / np.maximum(r, 1e-9))[:, None]
+from fields import blend, cut, frame, mix, sphere, step, vec
 
 
 class Eye:
@@ -62,10 +42,10 @@ class Eye:
         way = self.sight * [side, 1, 1]
         cosine = (points - points.mean(0)) @ way / self.radius
         c = np.tile(np.array(white, float), (len(points), 1))
-        c = mix(c, iris, smooth(0.66, 0.74, cosine))
-        c = mix(c, (30, 22, 22), smooth(*pupil, cosine))
+        c = mix(c, iris, step(0.66, 0.74, cosine))
+        c = mix(c, (30, 22, 22), step(*pupil, cosine))
         spark = np.linalg.norm((points - points.mean(0)) / self.radius - (way * 0.86 + vec(0.25, 0.42, 0.1)), axis=1)
-        return mix(c, (255, 252, 240), smooth(0.22, 0.14, spark))
+        return mix(c, (255, 252, 240), step(0.22, 0.14, spark))
 
 
 def both(points, faces):

@@ -89,9 +89,24 @@ def union(k, *fields):
 
 
 def step(a, b, x):
-    """0 below a, 1 above b, smooth between."""
+    """0 at a, 1 at b, smooth between and level beyond, either way round."""
     t = np.clip((x - a) / (b - a), 0, 1)
     return t * t * (3 - 2 * t)
+
+
+def mix(base, colour, amount):
+    """Colours (n, 3) drawn towards one colour by amounts (n,)."""
+    return base + np.asarray(amount)[:, None] * (np.asarray(colour, float) - base)
+
+
+def magnify(p, centre, a, b, slope):
+    """Everything within a of the centre grows by `slope`; beyond b it is only moved outwards."""
+    way = p - vec(*centre)
+    r = np.linalg.norm(way, axis=1)
+    grid = np.linspace(0, max(r.max(), b) + 0.01, 4000)
+    rate = slope + (1 - slope) * step(a, b, grid)
+    run = np.r_[0, np.cumsum((rate[1:] + rate[:-1]) / 2 * np.diff(grid))]
+    return vec(*centre) + way * (np.interp(r, grid, run) / np.maximum(r, 1e-9))[:, None]
 
 
 def mirrored(field, softness):

@@ -1,8 +1,8 @@
 """Wick, the lantern larva: twelve beads on a string, a lit tail, stubby feet.  Metres."""
 
 import numpy as np
-from creatures import Eye, magnify, mix, smooth
-from fields import blend, ellipsoid, mirrored, sphere, tube, union, vec
+from creatures import Eye
+from fields import blend, ellipsoid, magnify, mirrored, mix, sphere, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Wick", "larva", 0.0036, 900
 BOX = (0, -0.02, -0.50), (0.16, 0.34, 0.42)
@@ -12,7 +12,7 @@ BEADS = []
 for i in range(COUNT):
     t = i / (COUNT - 1)
     z = 0.24 - 0.66 * t
-    y = 0.092 + 0.042 * np.exp(-(((z + 0.02) / 0.14) ** 2)) + 0.05 * smooth(0.10, 0.26, np.array(z))
+    y = 0.092 + 0.042 * np.exp(-(((z + 0.02) / 0.14) ** 2)) + 0.05 * step(0.10, 0.26, np.array(z))
     BEADS.append((vec(0, y, z), 0.066 + 0.010 * np.sin(np.pi * t) - 0.014 * t**3))
 EYE = Eye((0.050, 0.222, 0.335), 0.024, (0.6, 0.25, 1))
 head = union(
@@ -36,9 +36,7 @@ def _body(p):
     h = EYE.carve(head(p), p)
     h = blend(h, horn(p), 0.012)
     smile = 0.170 + 0.5 * np.maximum(p[:, 0] - 0.004, 0)
-    h = h + 0.004 * np.exp(-(((p[:, 1] - smile) / 0.005) ** 2)) * smooth(0.33, 0.35, p[:, 2]) * smooth(
-        0.05, 0.04, p[:, 0]
-    )
+    h = h + 0.004 * np.exp(-(((p[:, 1] - smile) / 0.005) ** 2)) * step(0.33, 0.35, p[:, 2]) * step(0.05, 0.04, p[:, 0])
     return blend(d, h, 0.02)
 
 
@@ -61,13 +59,13 @@ def paint(name, p, n):
     x, y, z = np.abs(p[:, 0]), p[:, 1], p[:, 2]
     c = np.tile((196.0, 178, 104), (len(p), 1))
     seam = np.min([np.abs(z - 0.5 * (a[0][2] + b[0][2])) for a, b in zip(BEADS, BEADS[1:], strict=False)], axis=0)
-    c = mix(c, (126, 132, 76), smooth(0.016, 0.004, seam) * smooth(0.25, 0.22, z))
-    c = mix(c, (238, 216, 160), smooth(-0.2, -0.8, n[:, 1]))
+    c = mix(c, (126, 132, 76), step(0.016, 0.004, seam) * step(0.25, 0.22, z))
+    c = mix(c, (238, 216, 160), step(-0.2, -0.8, n[:, 1]))
     for centre, _ in BEADS[1:-1]:
         c = mix(
             c,
             (196, 96, 48),
-            smooth(0.016, 0.010, np.linalg.norm(np.c_[x - 0.045, z - centre[2]], axis=1)) * smooth(0.3, 0.6, n[:, 1]),
+            step(0.016, 0.010, np.linalg.norm(np.c_[x - 0.045, z - centre[2]], axis=1)) * step(0.3, 0.6, n[:, 1]),
         )
-    c = mix(c, (250, 196, 92), smooth(-0.418, -0.440, z))
-    return mix(c, (206, 112, 56), smooth(0.020, 0.014, np.linalg.norm(np.c_[x - 0.062, y - 0.315, z - 0.258], axis=1)))
+    c = mix(c, (250, 196, 92), step(-0.418, -0.440, z))
+    return mix(c, (206, 112, 56), step(0.020, 0.014, np.linalg.norm(np.c_[x - 0.062, y - 0.315, z - 0.258], axis=1)))

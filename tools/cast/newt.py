@@ -1,8 +1,8 @@
 """Brindle, the pack newt: four soft legs, a long neck, a tapir's nose and a rudder of a tail.  Metres."""
 
 import numpy as np
-from creatures import Eye, both, lathe, magnify, mix, smooth
-from fields import blend, cut, ellipsoid, mirrored, tube, union, vec
+from creatures import Eye, both, lathe
+from fields import blend, cut, ellipsoid, magnify, mirrored, mix, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Brindle", "newt", 0.0056, 1250
 BOX = (0, -0.03, -1.46), (0.42, 1.36, 1.02)
@@ -63,8 +63,8 @@ def _body(p):
     h = cut(blend(h, ear(q), 0.03), ear_cup(q), 0.012)
     h = cut(h, nostril(q), 0.008)
     smile = 1.052 + 0.10 * np.maximum(q[:, 0] - 0.02, 0) - 0.06 * (q[:, 2] - 0.80)
-    front = smooth(0.735, 0.775, q[:, 2])
-    h = h + 0.007 * np.exp(-(((q[:, 1] - smile) / 0.0085) ** 2)) * front * smooth(0.90, 0.86, q[:, 2])
+    front = step(0.735, 0.775, q[:, 2])
+    h = h + 0.007 * np.exp(-(((q[:, 1] - smile) / 0.0085) ** 2)) * front * step(0.90, 0.86, q[:, 2])
     d[high] = blend(d[high], h, 0.06)
     return d
 
@@ -95,14 +95,14 @@ def paint(name, p, n):
     if name.startswith("eye"):
         return EYE.colours(p, (196, 128, 44))
     if "lantern" in name:
-        return mix(np.tile((92, 66, 44.0), (len(p), 1)), (246, 178, 74), smooth(0.062, 0.04, np.abs(p[:, 1] - 0.555)))
+        return mix(np.tile((92, 66, 44.0), (len(p), 1)), (246, 178, 74), step(0.062, 0.04, np.abs(p[:, 1] - 0.555)))
     x, y, z = np.abs(p[:, 0]), p[:, 1], p[:, 2]
     c = np.tile((116.0, 134, 108), (len(p), 1))
-    c = mix(c, (226, 206, 160), smooth(-0.15, -0.75, n[:, 1]) * smooth(0.20, 0.35, y))
-    c = mix(c, (84, 104, 88), smooth(0.55, 0.9, n[:, 1]))
+    c = mix(c, (226, 206, 160), step(-0.15, -0.75, n[:, 1]) * step(0.20, 0.35, y))
+    c = mix(c, (84, 104, 88), step(0.55, 0.9, n[:, 1]))
     for at in np.arange(-1.25, 0.4, 0.165):
         spot = np.sqrt((z - at) ** 2 + ((x - 0.10) / 0.9) ** 2 + ((n[:, 1] - 0.85) * 0.12) ** 2)
-        c = mix(c, (214, 122, 58), smooth(0.050, 0.034, spot) * smooth(0.3, 0.5, n[:, 1]))
-    c = mix(c, (70, 78, 70), smooth(0.085, 0.05, y))
-    c = mix(c, (204, 150, 130), smooth(0.075, 0.05, np.linalg.norm(np.c_[x, y - 1.02, z - 0.955], axis=1)))
-    return mix(c, (214, 150, 130), smooth(0.030, 0.018, np.linalg.norm(np.c_[x - 0.140, y - 1.232, z - 0.585], axis=1)))
+        c = mix(c, (214, 122, 58), step(0.050, 0.034, spot) * step(0.3, 0.5, n[:, 1]))
+    c = mix(c, (70, 78, 70), step(0.085, 0.05, y))
+    c = mix(c, (204, 150, 130), step(0.075, 0.05, np.linalg.norm(np.c_[x, y - 1.02, z - 0.955], axis=1)))
+    return mix(c, (214, 150, 130), step(0.030, 0.018, np.linalg.norm(np.c_[x - 0.140, y - 1.232, z - 0.585], axis=1)))

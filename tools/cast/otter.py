@@ -1,7 +1,7 @@
 """Lutra, the otter lamplighter: her measures in metres.  Only the left half is said; the field mirrors it."""
 
 import numpy as np
-from fields import blend, cut, ellipsoid, frame, mirrored, sphere, step, tube, union, vec
+from fields import blend, cut, ellipsoid, frame, magnify, mirrored, sphere, step, tube, union, vec
 from mesher import shut
 
 BOX = (0, -0.03, -0.98), (0.56, 1.27, 0.30)
@@ -239,23 +239,13 @@ def _stretch(x, a, b, slope):
     return np.interp(x, grid, run), np.interp(x, grid, rate)
 
 
-def _magnify(p, centre, a, b, slope):
-    """Everything within a of the centre grows by `slope`; beyond b it is only moved outwards."""
-    way = p - centre
-    r = np.linalg.norm(way, axis=1)
-    grid = np.linspace(0, max(r.max(), b) + 0.01, 4000)
-    rate = slope + (1 - slope) * step(a, b, grid)
-    run = np.r_[0, np.cumsum((rate[1:] + rate[:-1]) / 2 * np.diff(grid))]
-    return centre + way * (np.interp(r, grid, run) / np.maximum(r, 1e-9))[:, None]
-
-
 def warp(p):
     """A copy in which head, hands, feet, eyes and nose are larger, so that even quads come out finer there.
 
     Never mask a magnifier: its far offset would tear the surface.
     """
-    p = _magnify(p, to_world(vec(0, 1.06, 0.185)), 0.035, 0.07, 1.5)
-    p = _magnify(p, to_world(EYE), 0.045, 0.085, 1.9)
+    p = magnify(p, to_world(vec(0, 1.06, 0.185)), 0.035, 0.07, 1.5)
+    p = magnify(p, to_world(EYE), 0.045, 0.085, 1.9)
     y, head = _stretch(p[:, 1], 0.80, 0.97, 2.3)
     x, side = _stretch(p[:, 0], 0.33, 0.44, 1.7)
     low, down = _stretch(-p[:, 1], -0.11, -0.05, 1.5)

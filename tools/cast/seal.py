@@ -1,8 +1,8 @@
 """Sedge, the river seal: a long barrel, fore flippers, hind flippers, whiskered muzzle.  Metres."""
 
 import numpy as np
-from creatures import Eye, magnify, mix, smooth
-from fields import blend, cut, ellipsoid, mirrored, tube, union
+from creatures import Eye
+from fields import blend, cut, ellipsoid, magnify, mirrored, mix, step, tube, union
 
 NAME, FILE, CELL, WANTED = "Sedge", "seal", 0.0056, 950
 BOX = (0, -0.03, -0.92), (0.56, 0.62, 0.66)
@@ -50,9 +50,7 @@ def _body(p):
     h = EYE.carve(skull(q), q)
     h = cut(blend(h, nose(q), 0.01), nostril(q), 0.005)
     smile = 0.376 + 0.35 * np.maximum(q[:, 0] - 0.006, 0)
-    h = h + 0.005 * np.exp(-(((q[:, 1] - smile) / 0.006) ** 2)) * smooth(0.53, 0.56, q[:, 2]) * smooth(
-        0.075, 0.06, q[:, 0]
-    )
+    h = h + 0.005 * np.exp(-(((q[:, 1] - smile) / 0.006) ** 2)) * step(0.53, 0.56, q[:, 2]) * step(0.075, 0.06, q[:, 0])
     d[q_at] = blend(d[q_at], h, 0.06)
     return d
 
@@ -76,7 +74,7 @@ def paint(name, p, n):
         return EYE.colours(p, (74, 50, 38), pupil=(0.80, 0.92))
     x, y, z = np.abs(p[:, 0]), p[:, 1], p[:, 2]
     c = np.tile((122.0, 132, 142), (len(p), 1))
-    c = mix(c, (224, 214, 196), smooth(0.0, -0.7, n[:, 1]))
+    c = mix(c, (224, 214, 196), step(0.0, -0.7, n[:, 1]))
     for zz, xx, r in (
         (0.2, 0.06, 0.03),
         (0.10, 0.12, 0.036),
@@ -86,7 +84,7 @@ def paint(name, p, n):
         (-0.32, 0.08, 0.034),
         (-0.44, 0.04, 0.026),
     ):
-        c = mix(c, (84, 92, 104), smooth(r, r * 0.7, np.hypot(z - zz, x - xx)) * smooth(0.3, 0.6, n[:, 1]))
-    c = mix(c, (232, 220, 200), smooth(0.070, 0.050, np.linalg.norm(np.c_[x * 0.8, y - 0.395, z - 0.59], axis=1)))
-    c = mix(c, (52, 46, 50), smooth(0.029, 0.020, np.linalg.norm(np.c_[x, y - 0.427, z - 0.612], axis=1)))
-    return mix(c, (92, 100, 112), np.maximum(smooth(0.30, 0.42, x), smooth(-0.70, -0.80, z)))
+        c = mix(c, (84, 92, 104), step(r, r * 0.7, np.hypot(z - zz, x - xx)) * step(0.3, 0.6, n[:, 1]))
+    c = mix(c, (232, 220, 200), step(0.070, 0.050, np.linalg.norm(np.c_[x * 0.8, y - 0.395, z - 0.59], axis=1)))
+    c = mix(c, (52, 46, 50), step(0.029, 0.020, np.linalg.norm(np.c_[x, y - 0.427, z - 0.612], axis=1)))
+    return mix(c, (92, 100, 112), np.maximum(step(0.30, 0.42, x), step(-0.70, -0.80, z)))
