@@ -222,7 +222,7 @@ def test_dragging_comes_back_as_values(otter):
     for control in ("hand_L", "body", "eyes aim"):
         frame = program.evaluate(inputs).controls[control]
         place = (0.31, 0.62, 0.13)
-        given = moved_to(program, inputs, control, frame, place)
+        given = moved_to(program, inputs, control, place)
         now = np.array(program.evaluate({**inputs, control: given}).controls[control])
         assert np.allclose(now[[3, 7, 11]], place, atol=1e-9)
         assert np.allclose(now[[0, 1, 2, 4, 5, 6]], np.array(frame)[[0, 1, 2, 4, 5, 6]], atol=1e-9)
@@ -230,6 +230,6 @@ def test_dragging_comes_back_as_values(otter):
     q = by.as_quat()
     for control in ("chest turn", "tail_3 turn", "hand_L"):
         frame = np.array(program.evaluate(inputs).controls[control]).reshape(3, 4)
-        given = turned_by(program, inputs, control, tuple(frame.ravel()), (q[3], q[0], q[1], q[2]))
+        given = turned_by(program, inputs, control, (q[3], q[0], q[1], q[2]))
         now = np.array(program.evaluate({**inputs, control: given}).controls[control]).reshape(3, 4)
         assert np.allclose(now[:, :3], by.as_matrix() @ frame[:, :3], atol=1e-9)

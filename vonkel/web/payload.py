@@ -11,7 +11,6 @@ import numpy as np
 from ..core.character import Character
 from ..core.geometry.parts import point_colours
 from ..core.rig import Pose
-from ..core.rig.frames import matrices
 from ..core.trials import trial_poses
 from ..readings import findings, station_states
 from ..readings.report import counts
@@ -151,7 +150,7 @@ def frame_bytes(
     """One live frame: sequence and JSON length uint32, JSON, then points, joint frames and control frames, float32."""
     text = json.dumps(said).encode()
     text += b" " * (-len(text) % 4)
-    frames = matrices([pose.controls[n] for n in controls]).astype(np.float32)
+    frames = pose.control_matrices(controls).astype(np.float32)
     return b"".join(
         (
             struct.pack("<II", sequence, len(text)),

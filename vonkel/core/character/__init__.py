@@ -1,6 +1,7 @@
 """The character: one immutable value that holds everything a rigger makes."""
 
 from .arrays import Arrays, content_hash
+from .base import Name, Number
 from .model import (
     REST_TURN,
     Channel,
@@ -21,23 +22,37 @@ from .model import (
     unique_name,
     without_side,
 )
+from .rules import Curve, CurveKey, Follow, Follower, Lead, Link, Rule, Space, Spring, Swing, Swinger
 
 __all__ = [
-    "REST_TURN",
     "Arrays",
     "Channel",
     "Character",
     "Control",
+    "Curve",
+    "CurveKey",
+    "Follow",
+    "Follower",
     "Freedom",
     "Inputs",
     "Joint",
     "Kit",
+    "Lead",
+    "Link",
+    "Name",
+    "Number",
     "Part",
     "Picture",
+    "REST_TURN",
+    "Rule",
     "SavedPose",
     "Shape",
     "Side",
     "Skin",
+    "Space",
+    "Spring",
+    "Swing",
+    "Swinger",
     "content_hash",
     "opposite",
     "opposite_name",

@@ -11,18 +11,18 @@ from functools import cached_property
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import ConfigDict, Field
 
 from ..errors import NotFound
 from .arrays import Arrays
+from .base import Frozen, Name, Number
+from .rules import Rule
 
 Side = Literal["L", "R", "C"]
-Number = Annotated[float, Field(allow_inf_nan=False)]
 Vector = tuple[Number, Number, Number]
 Quaternion = tuple[Number, Number, Number, Number]
 Order = Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"]
 Axis = Literal["x", "y", "z", "-x", "-y", "-z"]
-Name = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^[^\x00-\x1f\x7f/\\]+$")]
 
 Inputs = dict[str, dict[str, float]]
 """What the animator has set: control → channel → value (metres, radians or plain numbers)."""
@@ -56,10 +56,6 @@ def unique_name(wanted: str, taken: set[str] | frozenset[str]) -> str:
     while f"{base} {n}{tag}" in taken:
         n += 1
     return f"{base} {n}{tag}"
-
-
-class Frozen(BaseModel):
-    model_config = ConfigDict(frozen=True, extra="forbid")
 
 
 class Part(Frozen):
@@ -127,46 +123,62 @@ class Joint(Frozen):
 
 
 class Channel(Frozen):
-    """One number an animator may set on a control.  It rests at `rest`, which is zero but for switches."""
+    """One number an animator may set on a control.  It rests at `rest`, which is zero but for switches and sizes.
 
-    name: str
-    kind: Literal["move", "turn", "value"] = "value"
-    rest: float = 0.0
-    low: float | None = None
-    high: float | None = None
+    Limits are in the parent's space.  A locked channel stays at rest and isn't shown; `added` ones were made by hand.
+    """
+
+    name: Annotated[str, Field(min_length=1, max_length=60)]
+    kind: Literal["move", "turn", "size", "value"] = "value"
+    rest: Number = 0.0
+    low: Number | None = None
+    high: Number | None = None
+    locked: bool = False
+    added: bool = False
 
 
 class Control(Frozen):
-    """Something to grab.  `place` and `turn` are its rest frame in the character's space."""
+    """Something to grab.  `place` and `turn` are its rest frame in the character's space.
+
+    `key` is what it is within its kit.  `level` is the set it is shown with: body, fine, face or one of one's own.
+    `shape` is empty for the line that its kit gives it, or the name of the shape chosen instead; `grow` sizes it.
+    """
 
     name: Name
     kit: str
+    key: str = ""
     label: str = ""
     side: Side = "C"
-    level: Literal["body", "fine", "face"] = "body"
+    level: Annotated[str, Field(min_length=1, max_length=30)] = "body"
     place: Vector
     turn: Quaternion = REST_TURN
     order: Order = "xyz"
     channels: tuple[Channel, ...] = ()
     outline: tuple[Vector, ...] = ()  # closed line in the control's own frame, metres
+    shape: str = ""
+    grow: Annotated[Number, Field(gt=0.01, lt=100)] = 1.0
 
     @property
     def moves(self) -> bool:
-        return any(c.kind == "move" for c in self.channels)
+        return any(c.name.startswith("move ") for c in self.channels)
 
     @property
     def turns(self) -> bool:
-        return any(c.kind == "turn" for c in self.channels)
+        return any(c.name.startswith("turn ") for c in self.channels)
 
 
 class Kit(Frozen):
-    """A ready-made set of solves on chosen joints.  `joints` maps the kit's own words to joint names."""
+    """A ready-made set of solves on chosen joints.  `joints` maps the kit's own words to joint names.
+
+    `places` are points that the kit turns about, such as a heel, in the character's space.
+    """
 
     name: Name
     kind: str
     side: Side = "C"
     joints: dict[str, tuple[str, ...]] = {}
-    options: dict[str, float | str | bool] = {}
+    options: dict[str, float | int | str | bool] = {}
+    places: dict[str, Vector] = {}
 
 
 class Shape(Frozen):
@@ -210,6 +222,8 @@ class Character(Frozen):
     joints: tuple[Joint, ...] = ()
     kits: tuple[Kit, ...] = ()
     controls: tuple[Control, ...] = ()
+    rules: tuple[Rule, ...] = ()
+    order: tuple[str, ...] = ()  # kits and rules as they should be solved, where what they read leaves a choice
     shapes: tuple[Shape, ...] = ()
     poses: tuple[SavedPose, ...] = ()
     skin: Skin | None = None

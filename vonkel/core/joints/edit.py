@@ -57,7 +57,7 @@ def refreshed(character: Character, before: Character | None = None) -> Characte
 
     With `before`, only kits that stand on a joint that moved or turned since, or hold the bone above one.
     """
-    from ..rig.kits import KINDS
+    from ..rig.kits import renewed
 
     stale = {k.name for k in character.kits}
     if before is not None:
@@ -67,7 +67,7 @@ def refreshed(character: Character, before: Character | None = None) -> Characte
         stale = {k.name for k in character.kits if any(n in moved for names in k.joints.values() for n in names)}
     if not stale:
         return character
-    fresh = {k.name: KINDS[k.kind].controls(character, k) for k in character.kits if k.name in stale}
+    fresh = {k.name: renewed(character, k) for k in character.kits if k.name in stale}
     kept = {k.name: [c for c in character.controls if c.kit == k.name] for k in character.kits}
     return character.with_(controls=tuple(c for k in character.kits for c in fresh.get(k.name, kept[k.name])))
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from ..character import Character, Joint, opposite_name
+from ..character.references import renamed_rule
 from ..errors import BadParameters, StepRefused
 
 PATTERN_WORDS = ("{part}", "{n}", "{side}", "{Side}")
@@ -46,11 +47,18 @@ def renamed(character: Character, renames: dict[str, str]) -> Character:
         update={"joints": tuple(str(now(n)) for n in character.skin.joints)}
     )
     labels = {f"{a} turn": f"{b} turn" for a, b in renames.items()}
-    controls = tuple(c.model_copy(update={"name": labels.get(c.name, c.name)}) for c in character.controls)
+    keys = {f"turn:{a}": f"turn:{b}" for a, b in renames.items()}
+    controls = tuple(
+        c.model_copy(update={"name": labels.get(c.name, c.name), "key": keys.get(c.key, c.key)})
+        for c in character.controls
+    )
     poses = tuple(
         p.model_copy(update={"values": {labels.get(c, c): v for c, v in p.values.items()}}) for p in character.poses
     )
-    return character.with_(joints=joints, kits=kits, skin=skin, controls=controls, poses=poses)
+    things = {f"joint:{a}": f"joint:{b}" for a, b in renames.items()}
+    things |= {f"control:{a}": f"control:{b}" for a, b in labels.items()}
+    rules = tuple(renamed_rule(r, things) for r in character.rules)
+    return character.with_(joints=joints, kits=kits, skin=skin, controls=controls, poses=poses, rules=rules)
 
 
 def split_name(name: str) -> tuple[str, str, str]:

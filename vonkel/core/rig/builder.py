@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from ..character import Character, Control, Joint
+from functools import cached_property
+
+from ..character import Character, Control, Joint, Kit
 from ..tolerances import SAME_FRAME
 from .frames import IDENTITY, Frame, compose, inverse, rest_frame, turn_in_order
-from .program import Operation, State, Values
+from .program import UNIT_SCALE, Operation, State, Values
 
 WHOLE = "whole"  # the control that carries the figure as a whole, where a rig has one
 
@@ -21,6 +23,10 @@ class Builder:
         self.rest_values: list[float] = []
         self.bounds: list[tuple[int, float, float]] = []
         self.rests: dict[str, Frame] = {}
+        self.written_with: dict[str, tuple[str, ...]] = {}  # slot → all that the kit operation writing it writes
+        self.parent_of: dict[str, str | None] = {}  # what each control stands on
+        self.stands: set[str] = set()  # controls whose standing place somebody amends
+        self.new_slot("clock", None)
         for joint in character.joints:
             self.new_slot(f"joint:{joint.name}", rest_frame(joint.place, joint.turn))
         for control in character.controls:
@@ -57,6 +63,44 @@ class Builder:
         """Rest frame of `slot` given in `parent`'s rest frame."""
         return compose(inverse(self.rest(parent)), self.rest(slot)) if parent else self.rest(slot)
 
+    def mine(self, kit: Kit, key: str, name: str = "") -> Control:
+        """The kit's own control by its key; older characters know theirs by name."""
+        found = self._by_key.get((kit.name, key))
+        return found if found is not None else self.character.control_named[name]
+
+    def fine(self, kit: Kit, joint: str) -> Control | None:
+        """The kit's fine control on a joint, where it has one."""
+        return self._by_key.get((kit.name, f"turn:{joint}"))
+
+    @cached_property
+    def _by_key(self) -> dict[tuple[str, str], Control]:
+        return {(c.kit, c.key): c for c in self.character.controls if c.key}
+
+    def scale_slot(self, joint: str) -> int:
+        """The slot of a joint's own scale, made when first asked for."""
+        return self.new_slot(f"scale:{joint}", UNIT_SCALE)
+
+    def value(self, control: Control, channel: str) -> int:
+        """The index of a channel's value; -1 where rigs made before there was one lack it."""
+        return self.channels.get((control.name, channel), -1)
+
+    def thing(self, name: str) -> str | None:
+        """The slot of a thing that a rule speaks of; None for the ground where nothing carries the figure."""
+        return self.world() if name == "ground" else name
+
+    def carried(self, joint: str) -> list[int]:
+        """Slots of the joints below one that the same operation places: they go along when it is moved afterwards."""
+        from ..character.hierarchy import descendants
+
+        together = self.written_with.get(f"joint:{joint}", ())
+        return [self.slots[w] for n in descendants(self.character, joint) if (w := f"joint:{n}") in together]
+
+    def chain_amends(self, joint: str) -> tuple[str, ...]:
+        """The slots that moving a joint afterwards changes: its own, and those of `carried`."""
+        below = set(self.carried(joint))
+        together = self.written_with.get(f"joint:{joint}", ())
+        return (f"joint:{joint}", *(w for w in together if self.slots.get(w) in below))
+
     # -- operations that many kits share -------------------------------------------------------------------------
     def follow(self, child: str, parent: str | None, sentence: str) -> Operation:
         """`child` keeps its rest place in `parent`."""
@@ -80,10 +124,21 @@ class Builder:
 
         return Operation(sentence, (parent,), (child,), run)
 
-    def control(self, control: Control, parent: str | None) -> Operation:
-        """The control's frame: its rest place in `parent`, then its own move and turn."""
+    def control(self, control: Control, parent: str | None, into: str = "") -> Operation:
+        """The control's frame: its rest place in `parent`, then its own move and turn.
+
+        Where somebody amends what it stands on, that is a slot of its own, `stand:<name>`.  `into`: another slot than the
+        control's own, for a kit that has the last word on where its control is.
+        """
         slot = f"control:{control.name}"
-        out, local = self.slots[slot], self.local(slot, parent)
+        sentence = f"{control.name} stands on {_plain(parent)}"
+        self.parent_of[control.name] = parent
+        if control.name in self.stands:
+            parent, local = self.stand_slot(control.name), IDENTITY
+        else:
+            local = self.local(slot, parent)
+        written = into or slot
+        out = self.new_slot(written, self.rest(slot))
         source = self.slots[parent] if parent else -1
         moves = [self.channels.get((control.name, f"move {a}"), -1) for a in "xyz"]
         turns = [self.channels.get((control.name, f"turn {a}"), -1) for a in "xyz"]
@@ -110,11 +165,26 @@ class Builder:
                     own = (r[0], r[1], r[2], x, r[4], r[5], r[6], y, r[8], r[9], r[10], z)
             state[out] = compose(frame, own) if own else frame
 
-        where = parent.split(":", 1)[1] if parent else "the ground"
-        return Operation(
-            f"{control.name} stands on {where}", (parent,) if parent else (), (slot,), run, (control.name,)
-        )
+        return Operation(sentence, (parent,) if parent else (), (written,), run, (control.name,))
+
+    def stand_slot(self, control: str) -> str:
+        """Where a control stands before its own move and turn."""
+        name = f"stand:{control}"
+        self.new_slot(name, self.rest(f"control:{control}"))
+        return name
+
+    def standing(self, control: Control, parent: str | None, into: str = "") -> list[Operation]:
+        """As `control`, with an operation of its own for what it stands on where somebody amends that."""
+        made = [self.control(control, parent, into)]
+        if control.name in self.stands:
+            slot = self.stand_slot(control.name)
+            made.insert(0, self.follow(slot, parent, f"{control.name} has its place on {_plain(parent)}"))
+        return made
 
     def joint_on(self, joint: str, control: str) -> Operation:
         """A joint held by a control with the rest offset kept."""
         return self.follow(f"joint:{joint}", f"control:{control}", f"{joint} is held by {control}")
+
+
+def _plain(thing: str | None) -> str:
+    return thing.split(":", 1)[1] if thing else "the ground"

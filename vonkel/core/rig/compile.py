@@ -3,47 +3,63 @@
 from __future__ import annotations
 
 import heapq
+from dataclasses import replace
 
-from ..character import Character
+from ..character import Character, Space
 from ..errors import RigLoop, StepRefused
 from ..recent import Recent
-from .builder import Builder
+from .builder import WHOLE, Builder
 from .program import UNIT_SCALE, Operation, RigProgram
 
 _programs: Recent[str, RigProgram] = Recent(8)
+PLAIN = "plain joints"  # the group of joints that no kit moves
 
 
-def compile_rig(character: Character) -> RigProgram:
-    """The program of a character's rig.
+def compile_rig(character: Character, off: frozenset[str] = frozenset()) -> RigProgram:
+    """The program of a character's rig; `off` are sentences of operations to leave out, to see what they do.
 
     Raises RigLoop naming the operations that wait for one another, and StepRefused where two operations write
     the same thing.
     """
-    key = character.model_dump_json(include={"joints", "kits", "controls", "shapes"})
-    return _programs.get(key, lambda: _compile(character))
+    key = character.model_dump_json(include={"joints", "kits", "controls", "rules", "order", "shapes"})
+    if off:
+        return _compile(character, off)
+    return _programs.get(key, lambda: _compile(character, off))
 
 
-def _compile(character: Character) -> RigProgram:
+def _compile(character: Character, off: frozenset[str]) -> RigProgram:
     from .kits import KINDS
+    from .rules import rule_operations
 
     builder = Builder(character)
+    for rule in character.rules:
+        if rule.on:
+            _stands(builder, rule)
+    for kit in character.kits:
+        builder.stands.update(KINDS[kit.kind].stands(builder, kit))
     operations: list[Operation] = []
     for kit in character.kits:
-        operations += KINDS[kit.kind].operations(builder, kit)
-    written = {w for o in operations for w in o.writes}
+        operations += [replace(o, group=kit.name) for o in KINDS[kit.kind].operations(builder, kit)]
+    written = {w for o in operations for w in o.writes if w not in o.amends}
     for joint in character.joints:
         if f"joint:{joint.name}" not in written:
             parent = builder.parent_slot(joint)
             words = f"{joint.name} follows {joint.parent}" if joint.parent else f"{joint.name} stays on the ground"
-            operations.append(builder.follow(f"joint:{joint.name}", parent, words))
+            operations.append(replace(builder.follow(f"joint:{joint.name}", parent, words), group=PLAIN))
     for shape in character.shapes:
         builder.new_channel("shapes", shape.name, 0.0, shape.low, shape.high)
+    builder.written_with = {w: o.writes for o in operations for w in o.writes if w not in o.amends}
+    for rule in character.rules:
+        if rule.on:
+            operations += [replace(o, group=rule.kit or rule.name) for o in rule_operations(builder, rule)]
+    if off:
+        operations = [_left_out(builder, o) if o.sentence in off else o for o in operations]
     for o in operations:
         for w in o.writes:
             if w.startswith("scale:"):
                 builder.new_slot(w, UNIT_SCALE)
     return RigProgram(
-        operations=tuple(in_order(operations)),
+        operations=tuple(in_order(operations, character.order)),
         slots=dict(builder.slots),
         initial=tuple(builder.initial),
         channels=dict(builder.channels),
@@ -53,14 +69,58 @@ def _compile(character: Character) -> RigProgram:
         control_names=tuple(c.name for c in character.controls),
         shape_names=tuple(s.name for s in character.shapes),
         orders={c.name: c.order for c in character.controls},
+        size_value=builder.channels.get((WHOLE, "size"), -1),
+        whole_slot=builder.slots.get(f"control:{WHOLE}", -1),
     )
 
 
-def in_order(operations: list[Operation]) -> list[Operation]:
-    """Each operation after those that write what it reads; otherwise as given."""
+def _stands(builder: Builder, rule: object) -> None:
+    """Note the controls whose standing place a rule amends."""
+    if isinstance(rule, Space):
+        builder.stands.add(rule.control)
+    elif getattr(rule, "kind", "") == "follow" and str(getattr(rule, "thing", "")).startswith("control:"):
+        builder.stands.add(str(getattr(rule, "thing", ""))[8:])
+
+
+def _left_out(builder: Builder, operation: Operation) -> Operation:
+    """What stands in for an operation that is switched off: all it writes keeps its rest place in its parent."""
+    if operation.amends or operation.drives:
+        return replace(operation, run=lambda state, values: None, timed=False)
+    follow, reads = [], set()
+    for w in operation.writes:
+        kind, name = w.split(":", 1)
+        if kind == "joint":
+            parent = builder.parent_slot(builder.character.joint(name))
+        elif kind in ("control", "stand"):
+            parent = builder.world() if w != f"control:{WHOLE}" else None
+        else:
+            continue
+        follow.append(builder.follow(w, parent, "").run)
+        reads.update({parent} - {None} - set(operation.writes))
+
+    def run(state, values):  # type: ignore[no-untyped-def]
+        for f in follow:
+            f(state, values)
+
+    return replace(operation, run=run, reads=tuple(str(r) for r in reads), controls=())
+
+
+def in_order(operations: list[Operation], order: tuple[str, ...] = ()) -> list[Operation]:
+    """Each operation after those that write what it reads; otherwise by the groups in `order`, then as given.
+
+    A group is kept together as far as that goes.  What amends a slot comes after what writes it and before what reads
+    it; several amend it in the order of their groups.
+    """
+    rank = {g: i for i, g in enumerate(order)}
+    rows = sorted(range(len(operations)), key=lambda i: (rank.get(operations[i].group, len(rank)), i))
+    operations = [operations[i] for i in rows]
     writer: dict[str, int] = {}
+    changers: dict[str, list[int]] = {}
     for i, o in enumerate(operations):
-        for w in o.writes:
+        for w in (*o.writes, *(f"value:{c}" for c in o.drives)):
+            if w in o.amends or w.startswith("value:"):
+                changers.setdefault(w, []).append(i)
+                continue
             if w in writer:
                 raise StepRefused(
                     f"Two operations move {w.split(':', 1)[-1]}.",
@@ -68,24 +128,41 @@ def in_order(operations: list[Operation]) -> list[Operation]:
                     "Take one of the two kits off.",
                 )
             writer[w] = i
-    waits: list[set[int]] = [{writer[r] for r in o.reads if r in writer} for o in operations]
+    waits: list[set[int]] = []
+    for i, o in enumerate(operations):
+        awaited: set[int] = set()
+        for r in (*o.reads, *(f"value:{c}" for c in o.controls), *o.amends, *(f"value:{c}" for c in o.drives)):
+            if r in writer:
+                awaited.add(writer[r])
+            changing = changers.get(r, [])
+            awaited.update(changing[: changing.index(i)] if i in changing else changing)
+        waits.append(awaited - {i})
     followers: list[list[int]] = [[] for _ in operations]
     for i, awaited in enumerate(waits):
         for j in awaited:
             followers[j].append(i)
     ready = [i for i, w in enumerate(waits) if not w]
     heapq.heapify(ready)
-    order: list[int] = []
+    order_found: list[int] = []
+    now = ""
     while ready:
-        i = heapq.heappop(ready)
-        order.append(i)
+        # The next of the same group, where one is ready: a list that reads kit by kit.
+        same = [i for i in ready if operations[i].group == now]
+        if same:
+            i = min(same)
+            ready.remove(i)
+            heapq.heapify(ready)
+        else:
+            i = heapq.heappop(ready)
+        now = operations[i].group
+        order_found.append(i)
         for j in followers[i]:
             waits[j].discard(i)
             if not waits[j]:
                 heapq.heappush(ready, j)
-    if len(order) < len(operations):
+    if len(order_found) < len(operations):
         raise _loop_error(operations, waits)
-    return [operations[i] for i in order]
+    return [operations[i] for i in order_found]
 
 
 def _loop_error(operations: list[Operation], waits: list[set[int]]) -> RigLoop:

@@ -7,7 +7,7 @@ Rotations act on columns; composing `a` with `b` reads "b given in a".
 from __future__ import annotations
 
 from itertools import chain
-from math import acos, cos, sin, sqrt
+from math import acos, cos, pi, sin, sqrt
 
 import numpy as np
 
@@ -212,6 +212,43 @@ def swing(a: Vec, b: Vec) -> Frame:
         return frame_from_quat((0.0, *k))
     x, y, z = cross(a, b)
     return frame_from_quat((1.0 + c, x, y, z))
+
+
+def axes_frame(x: Vec, y: Vec, z: Vec) -> Frame:
+    """The rotation whose columns are these unit vectors."""
+    return (x[0], y[0], z[0], 0.0, x[1], y[1], z[1], 0.0, x[2], y[2], z[2], 0.0)
+
+
+def frame_about(axis: Vec, angle: float) -> Frame:
+    """Rotation by an angle about a unit axis (Rodrigues)."""
+    x, y, z = axis
+    c, s = cos(angle), sin(angle)
+    k = 1.0 - c
+    return (
+        c + k * x * x, k * x * y - s * z, k * x * z + s * y, 0.0,
+        k * x * y + s * z, c + k * y * y, k * y * z - s * x, 0.0,
+        k * x * z - s * y, k * y * z + s * x, c + k * z * z, 0.0,
+    )  # fmt: skip
+
+
+def twist_angle(turn: Frame, axis: Vec) -> float:
+    """How far a rotation turns about a unit axis, -π to π: the twist of its swing–twist split (Dobrowolski 2015)."""
+    from math import atan2
+
+    w, x, y, z = quat_from_frame(turn)
+    along = x * axis[0] + y * axis[1] + z * axis[2]
+    angle = 2.0 * atan2(along, w)
+    return angle - 2 * pi if angle > pi else angle + 2 * pi if angle < -pi else angle
+
+
+def blend(a: Frame, b: Frame, t: float) -> Frame:
+    """Between two frames: places along the line, turns along the shorter way."""
+    if t <= 0.0:
+        return a
+    if t >= 1.0:
+        return b
+    p, q = place_of(a), place_of(b)
+    return with_place(slerp(a, b, t), (p[0] + t * (q[0] - p[0]), p[1] + t * (q[1] - p[1]), p[2] + t * (q[2] - p[2])))
 
 
 def rest_frame(place: Vec, turn: Quat) -> Frame:

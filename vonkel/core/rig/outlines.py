@@ -6,7 +6,7 @@ from math import cos, pi, sin
 
 import numpy as np
 
-from ..character import Character
+from ..character import Character, Control
 from ..geometry.topology import skin_triangles
 
 Outline = tuple[tuple[float, float, float], ...]
@@ -75,3 +75,69 @@ def bud(radius: float) -> Outline:
         r = radius * (0.62 + 0.38 * cos(4 * angle))
         line.append((round(r * cos(angle), 5), round(r * sin(angle), 5), 0.0))
     return tuple(line)
+
+
+def _star(count: int, deep: float) -> Outline:
+    line = []
+    for i in range(48):
+        angle = 2 * pi * i / 48
+        r = 1.0 - deep * (0.5 - 0.5 * cos(count * angle))
+        line.append((0.0, r * cos(angle), r * sin(angle)))
+    return tuple(line)
+
+
+def _leaf() -> Outline:
+    up = [(0.0, 1.6 * t - 0.6, 0.55 * sin(pi * t) * (1.0 - 0.35 * t)) for t in (i / 14 for i in range(15))]
+    return tuple(up + [(x, y, -z) for x, y, z in reversed(up[1:-1])])
+
+
+def _bow() -> Outline:
+    line = []
+    for i in range(40):
+        a = 2 * pi * i / 40
+        line.append((0.35 * cos(2 * a), cos(a), sin(a)))
+    return tuple(line)
+
+
+def _paddle() -> Outline:
+    stick = [(0.0, 0.0, 0.0), (0.0, 1.0, 0.0)]
+    disc = [(0.0, 1.4 - 0.4 * cos(2 * pi * i / 20), 0.4 * sin(2 * pi * i / 20)) for i in range(21)]
+    return tuple(stick + disc)
+
+
+def _brick() -> Outline:
+    corners = [(-1, -1), (1, -1), (1, 1), (-1, 1), (-1, -1)]
+    low = [(-0.6, y, z) for y, z in corners]
+    high = [(0.6, y, z) for y, z in corners]
+    return tuple(
+        (float(x), float(y), float(z))
+        for x, y, z in low + high[:2] + low[1:3] + high[2:4] + low[3:] + high[:1] + high[3:]
+    )
+
+
+SHAPES: dict[str, tuple[str, Outline]] = {
+    "ring": ("a plain ring", tuple((0.0, cos(2 * pi * i / 32), sin(2 * pi * i / 32)) for i in range(32))),
+    "bud": ("four petals", _star(4, 0.38)),
+    "gear": ("eight waves", _star(8, 0.22)),
+    "leaf": ("a leaf that points along y", _leaf()),
+    "bow": ("a ring bent like a saddle", _bow()),
+    "paddle": ("a disc on a stick", _paddle()),
+    "brick": ("the edges of a brick", _brick()),
+}
+"""Our own small set of shapes, about one unit large, in the plane across x."""
+
+
+def shaped(character: Character, control: Control, shape: str, grow: float) -> Control:
+    """The control with another line: one of `SHAPES` as large as the line it has, or its own line, sized by `grow`.
+
+    `control` has the line that its kit gave it.
+    """
+    line = np.array(control.outline).reshape(-1, 3)
+    if shape:
+        radius = float(np.linalg.norm(line - line.mean(0), axis=1).mean()) if len(line) else 0.04 * character.size
+        middle = line.mean(0) if len(line) else np.zeros(3)
+        line = np.array(SHAPES[shape][1]) * radius + middle
+    middle = line.mean(0) if len(line) else np.zeros(3)
+    line = middle + (line - middle) * grow
+    outline = tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in line)
+    return control.model_copy(update={"outline": outline, "shape": shape, "grow": grow})

@@ -10,19 +10,33 @@ from typing import Any
 import numpy as np
 
 from ..character import Inputs
-from .frames import Frame, matrices
+from .frames import Frame, matrices, place_of
 
-State = list[Any]  # one entry per slot: a Frame, a scale (x, y, z) or a number
+State = list[Any]  # one entry per slot: a Frame, a scale (x, y, z), a number, or the clock
 Values = list[float]  # one entry per channel of every control
 UNIT_SCALE = (1.0, 1.0, 1.0)
+CLOCK = 0  # the slot that holds the clock
+
+
+@dataclass
+class Clock:
+    """The time in a motion, seconds, and what its springs remember from the frame before.
+
+    A still pose has none: springs have settled and nothing swings.
+    """
+
+    time: float = 0.0
+    step: float = 1 / 30
+    memory: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class Operation:
     """One line of the rig: what it does in words, the slots it reads and writes, and how.
 
-    `controls` are those whose channels it reads.  `run` writes every slot in `writes` from those alone, so that it
-    may be run again, or left out where none of them changed.
+    `controls` are those whose channels it reads, `drives` those whose channels it adds to.  `amends` are slots that
+    somebody else writes first and that it then changes.  `run` writes every slot in `writes` from what it reads alone,
+    so that it may be run again, or left out where none of that changed.  `group` is the kit or rule that it belongs to.
     """
 
     sentence: str
@@ -30,6 +44,10 @@ class Operation:
     writes: tuple[str, ...]
     run: Callable[[State, Values], None]
     controls: tuple[str, ...] = ()
+    amends: tuple[str, ...] = ()
+    drives: tuple[str, ...] = ()
+    group: str = ""
+    timed: bool = False  # gives something else when time goes by
 
 
 @dataclass(frozen=True)
@@ -37,17 +55,29 @@ class Pose:
     """Where everything is at one moment.
 
     joints (j, 3, 4): rigid world frames in character order; scales (j, 3): each joint's own scale in its own
-    frame, not inherited by its children; controls: world frame per control; shapes: strength per morph target.
+    frame, not inherited by its children; controls: world frame per control, as the figure is before it is sized as a
+    whole by `size` about `centre`; shapes: strength per morph target; values: every channel, what leads it included.
     """
 
     joints: np.ndarray
     scales: np.ndarray
     controls: dict[str, Frame] = field(default_factory=dict)
     shapes: dict[str, float] = field(default_factory=dict)
+    values: tuple[float, ...] = ()
+    size: float = 1.0
+    centre: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     @property
     def scaled(self) -> bool:
         return bool((self.scales != 1.0).any())
+
+    def control_matrices(self, names: tuple[str, ...]) -> np.ndarray:
+        """(k, 3, 4): where these controls are drawn, sized with the figure."""
+        out = matrices([self.controls[n] for n in names])
+        if self.size != 1.0:
+            out = out * self.size
+            out[:, :, 3] += (1.0 - self.size) * np.array(self.centre)
+        return out
 
     def skin_matrices(self, rest_inverse: np.ndarray) -> np.ndarray:
         """(j, 3, 4): from rest points to posed points, each joint's scale included.
@@ -79,6 +109,8 @@ class RigProgram:
     control_names: tuple[str, ...]
     shape_names: tuple[str, ...]
     orders: dict[str, str]  # control → rotation order
+    size_value: int = -1  # the channel that sizes the figure as a whole
+    whole_slot: int = -1  # the control about which it is sized
 
     @cached_property
     def _joint_slots(self) -> list[int]:
@@ -94,14 +126,45 @@ class RigProgram:
         return [control for control, _ in self.channels]
 
     def reached_from(self, controls: frozenset[str]) -> list[Callable[[State, Values], None]]:
-        """In running order, what must run again when only these controls' channels changed."""
-        touched: set[str] = set()
-        found = []
-        for o in self.operations:
-            if not controls.isdisjoint(o.controls) or not touched.isdisjoint(o.reads):
-                touched.update(o.writes)
-                found.append(o.run)
+        """In running order, what must run again when only these controls' channels changed.
+
+        What amends a slot runs on what was written there before, so all writers of a slot run or none does.
+        """
+        touched: set[str] = {f"value:{c}" for c in controls}
+        chosen: set[int] = set()
+        while True:
+            before = len(chosen)
+            for i, o in enumerate(self.operations):
+                if i not in chosen and not touched.isdisjoint(self._reads[i]):
+                    chosen.add(i)
+                    touched.update(o.writes)
+                    touched.update(f"value:{c}" for c in o.drives)
+            for i in list(chosen):
+                for w in self.operations[i].writes:
+                    chosen.update(self._writers[w])
+                    for j in self._writers[w]:
+                        touched.update(self.operations[j].writes)
+            if len(chosen) == before:
+                break
+        chosen.update(i for i, o in enumerate(self.operations) if o.drives)  # values are fresh each time
+        return [self.operations[i].run for i in sorted(chosen)]
+
+    @cached_property
+    def _reads(self) -> list[frozenset[str]]:
+        return [frozenset(o.reads) | {f"value:{c}" for c in o.controls} for o in self.operations]
+
+    @cached_property
+    def _writers(self) -> dict[str, list[int]]:
+        found: dict[str, list[int]] = {}
+        for i, o in enumerate(self.operations):
+            for w in o.writes:
+                found.setdefault(w, []).append(i)
         return found
+
+    @cached_property
+    def timed(self) -> bool:
+        """Whether anything springs or swings."""
+        return any(o.timed for o in self.operations)
 
     @cached_property
     def _runs(self) -> list[Callable[[State, Values], None]]:
@@ -124,10 +187,11 @@ class RigProgram:
                 values[index] = high
         return values
 
-    def evaluate(self, inputs: Inputs) -> Pose:
-        """Run the rig.  Pure: equal inputs give equal poses."""
+    def evaluate(self, inputs: Inputs, clock: Clock | None = None) -> Pose:
+        """Run the rig.  Pure but for what the clock remembers: equal inputs give equal poses."""
         values = self.values(inputs)
         state: State = list(self.initial)
+        state[CLOCK] = clock
         for run in self._runs:
             run(state, values)
         return self.pose(state, values)
@@ -138,11 +202,21 @@ class RigProgram:
         for i, slot in self._scale_slots:
             scales[i] = state[slot]
         slots = self.slots
+        joints = matrices([state[s] for s in self._joint_slots])
+        size = values[self.size_value] if self.size_value >= 0 else 1.0
+        centre = (0.0, 0.0, 0.0)
+        if size != 1.0:
+            centre = place_of(state[self.whole_slot])
+            joints[:, :, 3] = np.array(centre) + size * (joints[:, :, 3] - centre)
+            scales *= size
         return Pose(
-            joints=matrices([state[s] for s in self._joint_slots]),
+            joints=joints,
             scales=scales,
             controls={n: state[slots[f"control:{n}"]] for n in self.control_names},
             shapes={n: values[self.channels[("shapes", n)]] for n in self.shape_names},
+            values=tuple(values),
+            size=size,
+            centre=centre,
         )
 
 
@@ -155,22 +229,34 @@ class Follower:
     def __init__(self, program: RigProgram) -> None:
         self.program = program
         self._state: State = []
+        self._given: Values = []  # as the inputs set them, before anything led them
         self._values: Values = []
         self._reached: dict[frozenset[str], list[Callable[[State, Values], None]]] = {}
 
     def evaluate(self, inputs: Inputs) -> Pose:
+        """As `program.evaluate`."""
+        values = self._run(inputs)
+        return self.program.pose(self._state, values)
+
+    def place(self, inputs: Inputs, joint: int) -> np.ndarray:
+        """(3,) metres: where one joint is, by its index; the rest of the pose isn't made."""
+        self._run(inputs)
+        return np.array(place_of(self._state[self.program._joint_slots[joint]]))
+
+    def _run(self, inputs: Inputs) -> Values:
         program, values = self.program, self.program.values(inputs)
+        given = list(values)
         if not self._state:
             self._state, runs = list(program.initial), program._runs
-        elif values == self._values:
-            runs = []
+        elif given == self._given:
+            return self._values
         else:
             owner = program._control_of_value
-            changed = frozenset(owner[i] for i, (a, b) in enumerate(zip(values, self._values, strict=True)) if a != b)
+            changed = frozenset(owner[i] for i, (a, b) in enumerate(zip(given, self._given, strict=True)) if a != b)
             if changed not in self._reached:
                 self._reached[changed] = program.reached_from(changed)
             runs = self._reached[changed]
         for run in runs:
             run(self._state, values)
-        self._values = values
-        return program.pose(self._state, values)
+        self._given, self._values = given, values
+        return values

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import json
-from dataclasses import dataclass, field
+import time
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -14,8 +15,10 @@ from starlette.concurrency import run_in_threadpool
 from ...core.character import Character, Inputs
 from ...core.errors import BadParameters, VonkelError
 from ...core.joints.edit import moved_places
-from ...core.rig import Follower, Pose, RigProgram, compile_rig
-from ...core.rig.drag import moved_to, turned_by
+from ...core.rig import Clock, Follower, Pose, RigProgram, compile_rig
+from ...core.rig.drag import Grip, grip
+from ...core.rig.motion import Motion, there_and_back
+from ...core.rig.reach import reached
 from ...core.skin import Deformer
 from ...core.trials import trial_pose
 from ...core.trials.measure import Measurer
@@ -37,20 +40,31 @@ class Session:
     follower: Follower | None = None
     deformer: Deformer | None = None
     measurer: Measurer | None = None
-    held: tuple[str, Inputs, Any] = field(default=("", {}, None))  # the drag's start: control, inputs, its frame
+    held: Grip | None = None  # the control in the hand, as it was when the drag began
+    off: frozenset[str] = frozenset()  # operations left out, to see what they do
+    clock: Clock | None = None  # runs while springs and swings are shown live
+    ticked: float = 0.0
+    motion: tuple[str, Motion] | None = None  # the motion that is being tried, by what it was made from
 
-    def look(self, step: int) -> None:
+    def look(self, step: int, off: frozenset[str] = frozenset()) -> None:
         """Take up a state; nothing is done when it is the one at hand."""
-        if step == self.step and self.character is not None:
+        same = step == self.step and self.character is not None
+        if same and off == self.off:
             return
-        self.character = self.workshop.character(self.number, step)
-        self.program, self.deformer = compile_rig(self.character), Deformer(self.character)
-        self.follower = Follower(self.program)
-        self.measurer, self.step, self.held = None, step, ("", {}, None)
+        if not same:
+            self.character = self.workshop.character(self.number, step)
+            self.deformer, self.measurer = Deformer(self.character), None
+        assert self.character is not None
+        self.program = compile_rig(self.character, off)
+        self.follower, self.step, self.held = Follower(self.program), step, None
+        self.off, self.clock, self.motion = off, None, None
 
     def answer(self, asked: dict[str, Any]) -> bytes:
-        """The frame for one message.  Kinds: pose, move, turn, trial, joint."""
-        self.look(_whole(asked.get("step", 0)))
+        """The frame for one message.  Kinds: pose, move, turn, reach, motion, trial, joint.
+
+        `run` lets the clock go on by the time since the message before; without it springs are settled.
+        """
+        self.look(_whole(asked.get("step", 0)), _sentences(asked.get("off")))
         sequence = _whole(asked.get("seq", 0)) & 0xFFFFFFFF
         if asked.get("kind") == "joint":
             return self._joint(sequence, asked)
@@ -62,17 +76,10 @@ class Session:
             if pose is None:
                 raise BadParameters(f"There is no trial “{asked.get('name')}”.")
         else:
-            if asked.get("kind") in ("move", "turn"):
-                control = str(asked.get("control"))
-                frame = self._start(control, inputs)
-                if asked["kind"] == "move":
-                    given = moved_to(self.program, inputs, control, frame, _numbers(asked.get("to"), 3))  # type: ignore[arg-type]
-                else:
-                    given = turned_by(self.program, inputs, control, frame, _numbers(asked.get("by"), 4))  # type: ignore[arg-type]
-                inputs = {**inputs, control: given}
-                said["values"] = {control: given}
-            assert self.follower is not None
-            pose = self.follower.evaluate(inputs)
+            inputs, given = self._dragged(asked, inputs)
+            if given:
+                said["values"] = given
+            pose = self._motion(asked, said) if asked.get("kind") == "motion" else self._pose(asked, inputs, said)
         points = self.deformer.deform(pose)
         if asked.get("heat"):
             said["heat"] = True
@@ -81,15 +88,63 @@ class Session:
         body = frame_bytes(sequence, points, pose, controls, said)
         return body + self._heat(points, pose) if asked.get("heat") else body
 
-    def _start(self, control: str, inputs: Inputs) -> Any:
-        """Where the control stood when the drag began; the same for every message of a drag."""
-        assert self.program is not None
-        if self.held[0] != control or self.held[1] != inputs:
-            controls = self.program.evaluate(inputs).controls
-            if control not in controls:
-                raise BadParameters(f"There is no control called “{control}”.")
-            self.held = (control, inputs, controls[control])
-        return self.held[2]
+    def quick(self, asked: dict[str, Any]) -> bool:
+        """Whether a message takes a millisecond or two: the state is at hand, and nothing else needs to be made."""
+        return (
+            asked.get("step") == self.step
+            and not asked.get("heat")
+            and asked.get("kind") not in ("trial", "motion", "reach")
+            and _sentences(asked.get("off")) == self.off
+        )
+
+    def _dragged(self, asked: dict[str, Any], inputs: Inputs) -> tuple[Inputs, Inputs]:
+        """The values once what is in the hand is where the hand is, and those that changed for it."""
+        assert self.program is not None and self.character is not None
+        kind = asked.get("kind")
+        if kind == "reach":
+            name = str(asked.get("joint"))
+            place = np.array(_numbers(asked.get("to"), 3))
+            given = reached(self.character, self.program, inputs, name, place)
+            return given, {c: v for c, v in given.items() if v != inputs.get(c)}
+        if kind not in ("move", "turn"):
+            return inputs, {}
+        control = str(asked.get("control"))
+        if self.held is None or self.held.control != control or self.held.inputs != inputs:
+            self.held = grip(self.program, inputs, control)
+        if kind == "move":
+            values = self.held.moved_to(_numbers(asked.get("to"), 3))  # type: ignore[arg-type]
+        else:
+            values = self.held.turned_by(_numbers(asked.get("by"), 4))  # type: ignore[arg-type]
+        return {**inputs, control: values}, {control: values}
+
+    def _pose(self, asked: dict[str, Any], inputs: Inputs, said: dict[str, Any]) -> Pose:
+        assert self.program is not None and self.follower is not None
+        if not asked.get("run") or not self.program.timed:
+            self.clock = None
+            return self.follower.evaluate(inputs)
+        now = time.monotonic()
+        if self.clock is None or asked.get("run") == "reset":
+            self.clock, self.ticked = Clock(), now
+        self.clock.step = min(max(now - self.ticked, 1 / 480), 1 / 8)  # a stall is shown as one slow frame
+        self.clock.time += self.clock.step
+        self.ticked = now
+        said["time"] = self.clock.time
+        return self.program.evaluate(inputs, self.clock)
+
+    def _motion(self, asked: dict[str, Any], said: dict[str, Any]) -> Pose:
+        """A frame of a try from rest, or from another pose, to the one at hand and back."""
+        assert self.program is not None and self.character is not None
+        frames, rate = _whole(asked.get("frames", 72)), _whole(asked.get("rate", 24))
+        frame = _whole(asked.get("frame", 0))
+        if not (2 <= frames <= 2000 and 1 <= rate <= 240):
+            raise BadParameters("A motion has 2 to 2000 frames, at 1 to 240 a second.", "", "Choose others.")
+        start, end = _inputs(asked.get("start")), _inputs(asked.get("values"))
+        key = json.dumps([start, end, frames, rate])
+        if self.motion is None or self.motion[0] != key:
+            rests = {c.name: {k.name: k.rest for k in c.channels} for c in self.character.controls}
+            self.motion = (key, Motion(self.program, there_and_back(start, end, frames, rests), float(rate)))
+        said["frame"] = min(frame, frames - 1)
+        return self.motion[1].pose(said["frame"])
 
     def _heat(self, points: np.ndarray, pose: Pose) -> bytes:
         assert self.character is not None
@@ -113,6 +168,10 @@ def _whole(value: Any) -> int:
     if not isinstance(value, int) or isinstance(value, bool) or value < 0:
         raise BadParameters("A whole number is wanted.")
     return value
+
+
+def _sentences(value: Any) -> frozenset[str]:
+    return frozenset(str(v) for v in value[:500]) if isinstance(value, list) else frozenset()
 
 
 def _numbers(value: Any, count: int) -> tuple[float, ...]:
@@ -173,7 +232,7 @@ async def live(socket: WebSocket, number: int) -> None:
             try:
                 # A drag's frame takes a millisecond or two: handing it to a thread costs as much again, so only
                 # what may take long goes there.
-                if asked.get("step") == session.step and not asked.get("heat") and asked.get("kind") != "trial":
+                if session.quick(asked):
                     frame = session.answer(asked)
                 else:
                     frame = await run_in_threadpool(session.answer, asked)

@@ -1,11 +1,23 @@
 """Kits: ready-made sets of controls and solves.  Each is set up so that nothing moves when it is made."""
 
-from .base import KitKind, add_kit, remove_kit
-from .body import Body
+from .base import KitKind, add_kit, chain_below, driven_joints, remove_kit, renewed, with_rules
+from .body import Body, Whole
+from .chain import Chain
 from .eyes import Eyes
+from .foot import Foot
+from .head import Head
+from .led import Digits, Fan, Fin, Wing
 from .limb import Arm, Leg
+from .muscle import Muscle
+from .single import Single
+from .stance import Stance
 from .turns import Turns
+from .twist import Twist
 
-KINDS: dict[str, KitKind] = {k.kind: k for k in (Body(), Arm(), Leg(), Turns(), Eyes())}
+_ALL = (
+    Whole(), Body(), Head(), Arm(), Leg(), Foot(), Digits(), Wing(), Fin(), Fan(), Chain(), Stance(), Twist(), Muscle(),
+    Turns(), Single(), Eyes(),
+)  # fmt: skip
+KINDS: dict[str, KitKind] = {k.kind: k for k in _ALL}
 
-__all__ = ["KINDS", "KitKind", "add_kit", "remove_kit"]
+__all__ = ["KINDS", "KitKind", "add_kit", "chain_below", "driven_joints", "remove_kit", "renewed", "with_rules"]

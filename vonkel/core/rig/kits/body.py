@@ -1,80 +1,172 @@
-"""Body: the whole figure, the body's middle, and hips and chest that turn without each other."""
+"""Body: the whole figure, the body's middle, and hips and chest that move and turn without each other."""
 
 from __future__ import annotations
 
 import numpy as np
+from pydantic import Field
 
-from ...character import Character, Control, Kit
+from ...character import Channel, Character, Control, Kit
 from ..builder import WHOLE, Builder
-from ..frames import compose, place_of, slerp, with_place
+from ..frames import (
+    Frame,
+    add,
+    compose,
+    length,
+    place_of,
+    rotate,
+    slerp,
+    sub,
+    swing,
+    unit,
+    with_place,
+)
 from ..outlines import ring
 from ..program import Operation, State, Values
-from .base import MOVE, TURN, KitKind, Options, control_at
+from .base import MOVE, SIZE, TURN, KitKind, Options, control_at, lengthened
+from .fine import curve_slot, fine_controls, fine_operation
+
+CHEST = (
+    Channel(name="stretch", rest=0.0, low=0.0, high=1.0),
+    Channel(name="volume", rest=1.0, low=0.0, high=1.0),
+)
 
 
 class BodyOptions(Options):
-    falloff: float = 0.5  # where along the spine the turn is shared half and half (0: near the hips, 1: the chest)
+    falloff: float = Field(
+        0.5, gt=0, lt=1, description="where along the spine the turn is half and half (0: near the hips, 1: the chest)"
+    )
+
+
+def whole_control(character: Character, kit: Kit) -> list[Control]:
+    """The control of the whole figure's place, turn and size, unless another kit has it."""
+    if any(c.name == WHOLE and c.kit != kit.name for c in character.controls):
+        return []
+    low = character.points[:, 1].min() if len(character.points) else 0.0
+    outline = ring(0.28 * character.size)
+    place = (0.0, float(low), 0.0)
+    return [Control(name=WHOLE, kit=kit.name, key=WHOLE, place=place, channels=MOVE + TURN + SIZE, outline=outline)]
+
+
+def whole_operations(builder: Builder, kit: Kit) -> list[Operation]:
+    mine = next((c for c in builder.character.controls if c.name == WHOLE and c.kit == kit.name), None)
+    return [builder.control(mine, None)] if mine else []
+
+
+class Whole(KitKind):
+    kind = "whole"
+    about = "The whole figure's place, turn and size in one control."
+    roles = {}
+
+    def controls(self, character: Character, kit: Kit) -> list[Control]:
+        return whole_control(character, kit)
+
+    def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
+        return whole_operations(builder, kit)
 
 
 class Body(KitKind):
     kind = "body"
-    about = "Whole-figure, body, hips and chest controls; the links between share hips' and chest's turns."
+    about = "Whole-figure, body, hips and chest controls; the links between share hips' and chest's turns, and stretch."
     roles = {"hips": (1, 1, "the lowest joint"), "spine": (1, 24, "the links above it, the chest last")}
     options = BodyOptions
 
     def controls(self, character: Character, kit: Kit) -> list[Control]:
-        hips = character.joint(kit.joints["hips"][0])
-        chest = character.joint(kit.joints["spine"][-1])
-        size = character.size
-        low = character.points[:, 1].min() if len(character.points) else 0.0
-        ground = Control(
-            name=WHOLE, kit=kit.name, place=(0.0, float(low), 0.0), channels=MOVE + TURN, outline=ring(0.28 * size)
-        )
-        body = control_at(character, kit, hips, "body", MOVE + TURN, grow=1.45, upright=True)
-        lowered = control_at(character, kit, hips, "hips move", MOVE + TURN, grow=1.15, upright=True)
-        upper = control_at(character, kit, chest, "chest turn", TURN, grow=1.12)
-        return [ground, body, lowered, upper]
+        spine = kit.joints["spine"]
+        hips, chest = character.joint(kit.joints["hips"][0]), character.joint(spine[-1])
+        body = control_at(character, kit, hips, "body", MOVE + TURN, grow=1.45, upright=True, key="body")
+        lowered = control_at(character, kit, hips, "hips move", MOVE + TURN, grow=1.15, upright=True, key="hips")
+        upper = control_at(character, kit, chest, "chest turn", MOVE + TURN + CHEST, grow=1.12, key="chest")
+        return [*whole_control(character, kit), body, lowered, upper, *fine_controls(character, kit, spine[:-1])]
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
-        named = builder.character.control_named
         hips, spine = kit.joints["hips"][0], kit.joints["spine"]
-        return [
-            builder.control(named[WHOLE], None),
-            builder.control(named["body"], f"control:{WHOLE}"),
-            builder.control(named["hips move"], "control:body"),
-            builder.joint_on(hips, "hips move"),
-            self._spine(builder, kit, hips, spine),
+        body = builder.mine(kit, "body", "body")
+        lowered, chest = builder.mine(kit, "hips", "hips move"), builder.mine(kit, "chest", "chest turn")
+        made = [
+            *whole_operations(builder, kit),
+            *builder.standing(body, builder.world()),
+            *builder.standing(lowered, f"control:{body.name}"),
+            builder.joint_on(hips, lowered.name),
+            *builder.standing(chest, f"control:{body.name}"),
         ]
+        fine = any(builder.fine(kit, n) for n in spine)
+        made.append(self._spine(builder, kit, hips, spine, lowered, chest, fine))
+        if fine:
+            words = f"{spine[0]} to {spine[-1]} take their own fine turns"
+            made.append(fine_operation(builder, kit, spine, words, (chest.name,)))
+        return made
 
     @staticmethod
-    def _spine(builder: Builder, kit: Kit, hips: str, spine: tuple[str, ...]) -> Operation:
-        """Each link stands on the one below and is turned between "as the hips" and "as the chest control"."""
-        chest_control = builder.character.control_named["chest turn"]
-        inner = builder.control(chest_control, "control:body")
-        control_slot, hips_control = builder.slots["control:chest turn"], builder.slots["control:hips move"]
+    def _spine(
+        builder: Builder, kit: Kit, hips: str, spine: tuple[str, ...], lowered: Control, chest: Control, fine: bool
+    ) -> Operation:
+        """Each link stands on the one below and is turned between "as the hips" and "as the chest control".
+
+        Where the chest is moved, the links above the first lean that way, and lengthen as far as stretch lets them.
+        """
+        outs = [curve_slot(builder, n) if fine else f"joint:{n}" for n in spine]
+        slots = [builder.slots[n] for n in outs]
+        chest_slot, hips_slot = builder.slots[f"control:{chest.name}"], builder.slots[f"control:{lowered.name}"]
+        below_slot = builder.slots[f"joint:{hips}"]
         chain = (hips, *spine)
-        slots = [builder.slots[f"joint:{n}"] for n in chain]
         locals_ = [builder.local(f"joint:{c}", f"joint:{p}") for p, c in zip(chain, chain[1:], strict=False)]
         heights = np.cumsum([np.linalg.norm([f[3], f[7], f[11]]) for f in locals_])
         t = heights / heights[-1]
         middle = min(max(float(kit.options["falloff"]), 0.05), 0.95)
         shares = [float(x) for x in t ** (np.log(0.5) / np.log(middle))]
         # How each link sits at rest, read from the chest control and from the hips control.
-        in_control = [builder.local(f"joint:{n}", "control:chest turn") for n in spine]
-        in_hips = [builder.local(f"joint:{n}", "control:hips move") for n in spine]
+        in_control = [builder.local(f"joint:{n}", f"control:{chest.name}") for n in spine]
+        in_hips = [builder.local(f"joint:{n}", f"control:{lowered.name}") for n in spine]
+        scales = [builder.scale_slot(n) for n in spine[:-1]]
+        longer = [lengthened(builder.character.joint(n)) for n in spine[:-1]]
+        stretch, volume = builder.value(chest, "stretch"), builder.value(chest, "volume")
+        moves = [builder.value(chest, f"move {a}") for a in "xyz"]
+        can_move = min(moves) >= 0 and len(spine) > 1
+        last = len(spine) - 1
 
         def run(state: State, values: Values) -> None:
-            inner.run(state, values)
-            chest_frame, hips_frame = state[control_slot], state[hips_control]
-            below = state[slots[0]]
+            chest_frame, hips_frame = state[chest_slot], state[hips_slot]
+            below: Frame = state[below_slot]
+            frames: list[Frame] = []
             for i, share in enumerate(shares):
                 place = place_of(compose(below, locals_[i]))
                 as_hips = compose(hips_frame, in_hips[i])
                 as_chest = compose(chest_frame, in_control[i])
                 below = with_place(slerp(as_hips, as_chest, share), place)
-                state[slots[i + 1]] = below
-            state[control_slot] = with_place(chest_frame, place_of(below))
+                frames.append(below)
+            factor = 1.0
+            if can_move:
+                x, y, z = (values[m] for m in moves)
+                if x or y or z:
+                    # The chest control's own move, in the axes it stands in, is where its top is wanted.
+                    root, top = place_of(frames[0]), place_of(frames[last])
+                    stood = compose(chest_frame, _unturned(values, turns, order))
+                    wanted = add(top, rotate(stood, (x, y, z)))
+                    way, now = sub(top, root), sub(wanted, root)
+                    if length(now) > 1e-9:
+                        factor = 1.0 + (length(now) / length(way) - 1.0) * values[stretch]
+                        lean = swing(unit(way), unit(now))
+                        for i in range(last + 1):
+                            q = add(root, rotate(lean, sub(place_of(frames[i]), root)), factor)
+                            frames[i] = with_place(compose(lean, frames[i]) if i < last else frames[i], q)
+            for slot, frame in zip(slots, frames, strict=True):
+                state[slot] = frame
+            keep = values[volume] if volume >= 0 else 0.0
+            for slot, long in zip(scales, longer, strict=True):
+                state[slot] = long(factor, keep)
+            state[chest_slot] = with_place(chest_frame, place_of(frames[last]))
 
-        writes = tuple(f"joint:{n}" for n in spine) + ("control:chest turn",)
-        reads = (f"joint:{hips}", "control:body", "control:hips move")
-        return Operation(f"{spine[0]} to {spine[-1]} turn from hips to chest", reads, writes, run, ("chest turn",))
+        turns, order = [builder.value(chest, f"turn {a}") for a in "xyz"], chest.order
+        chest_slot_name = f"control:{chest.name}"
+        writes = (*outs, *(f"scale:{n}" for n in spine[:-1]), chest_slot_name)
+        reads = (f"joint:{hips}", f"control:{lowered.name}")
+        words = f"{spine[0]} to {spine[-1]} turn from hips to chest"
+        return Operation(words, reads, writes, run, (chest.name,), amends=(chest_slot_name,))
+
+
+def _unturned(values: Values, turns: list[int], order: str) -> Frame:
+    """The inverse of a control's own turn."""
+    from ..frames import inverse, turn_in_order
+
+    x, y, z = (values[t] if t >= 0 else 0.0 for t in turns)
+    return inverse(turn_in_order(order, x, y, z))

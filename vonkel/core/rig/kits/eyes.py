@@ -28,16 +28,16 @@ class Eyes(KitKind):
         place = np.mean(eyes, axis=0) + [0.0, 0.0, ahead]
         return [
             Control(
-                name=f"{kit.name} aim", kit=kit.name, level="face", place=tuple(map(float, place)),  # type: ignore[arg-type]
+                name=f"{kit.name} aim", kit=kit.name, key="aim", level="face", place=tuple(map(float, place)),  # type: ignore[arg-type]
                 channels=MOVE, outline=bud(0.045 * character.size),
             )
         ]  # fmt: skip
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         character = builder.character
-        aim = character.control_named[f"{kit.name} aim"]
+        aim = builder.mine(kit, "aim", f"{kit.name} aim")
         first = character.joint(kit.joints["eyes"][0])
-        made = [builder.control(aim, builder.parent_slot(first))]
+        made = builder.standing(aim, builder.parent_slot(first))
         for name in kit.joints["eyes"]:
             made.append(self._look(builder, name, f"control:{aim.name}"))
         return made

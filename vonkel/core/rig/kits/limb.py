@@ -1,39 +1,52 @@
-"""Arm and leg: two bones by IK with a bend guide, or joint by joint (FK), blended."""
+"""Arm and leg: bones by IK with a bend guide, or joint by joint (FK), blended."""
 
 from __future__ import annotations
 
-import numpy as np
+from collections.abc import Callable
 
-from ...character import Channel, Character, Control, Joint, Kit, without_side
+import numpy as np
+from pydantic import Field
+
+from ...character import Channel, Character, Control, Joint, Kit, Space, without_side
 from ...errors import BadParameters
 from ..builder import Builder
 from ..frames import (
+    IDENTITY,
     Frame,
     Vec,
+    add,
     compose,
     cross,
+    dot,
     inverse,
     length,
     place_of,
+    rotate,
     slerp,
     sub,
+    swing,
     unit,
     with_place,
 )
-from ..ik import two_bone
+from ..ik import FoldingChain, bent_back, two_bone
 from ..outlines import bud
-from ..program import UNIT_SCALE, Operation, State, Values
-from .base import MOVE, TURN, KitKind, Options, control_at, tagged
+from ..program import Operation, State, Values
+from .base import MOVE, TURN, KitKind, Options, control_at, lengthened, tagged
 
 SWITCHES = (
     Channel(name="ik", rest=1.0, low=0.0, high=1.0),
     Channel(name="stretch", rest=0.0, low=0.0, high=1.0),
+    Channel(name="volume", rest=0.0, low=0.0, high=1.0),
     Channel(name="soft", rest=0.0, low=0.0, high=0.3),
+    Channel(name="keep turn", rest=1.0, low=0.0, high=1.0),
 )
+PIN = Channel(name="pin", rest=0.0, low=0.0, high=1.0)
+LIFT = Channel(name="lift", kind="turn", rest=0.0, low=-1.2, high=1.2)
+Solved = tuple[list[Frame], list[float]]  # a frame for each bone, at its start, and how much longer each bone is
 
 
 class LimbOptions(Options):
-    stretch_limit: float = 1.5  # the bones never become longer than this many times their rest length
+    stretch_limit: float = Field(1.5, ge=1.0, le=20, description="bones never become longer than this many times")
 
 
 def plane_frame(along: Vec, normal: Vec) -> Frame:
@@ -44,27 +57,36 @@ def plane_frame(along: Vec, normal: Vec) -> Frame:
     return (x[0], y[0], z[0], 0.0, x[1], y[1], z[1], 0.0, x[2], y[2], z[2], 0.0)
 
 
+def limb_joints(kit: Kit) -> list[str]:
+    """The limb's joints from the first to the one that its target holds."""
+    return [n for role in ("upper", "middle", "end") for n in kit.joints[role]]
+
+
 class Limb(KitKind):
     """The shared body of arm and leg.  `fallback` is where a dead-straight limb would bend to."""
 
     roles = {
         "upper": (1, 1, "the first bone, shoulder or hip"),
-        "middle": (1, 1, "the second bone, elbow or knee"),
+        "middle": (1, 8, "the bones between, elbow or knee; two with a hock"),
         "end": (1, 1, "what the target holds, wrist or ankle"),
+        "collar": (0, 1, "what carries the first bone and may go with it"),
     }
     options = LimbOptions
     word: str
     guide: str
     fallback: np.ndarray
+    carries_target = False  # whether the target may go with what carries the limb: feet stand in the world
 
     def check(self, character: Character, kit: Kit) -> None:
         super().check(character, kit)
-        u, m, e = (character.joint(kit.joints[r][0]) for r in ("upper", "middle", "end"))
-        if m.parent != u.name or e.parent != m.name:
+        names = limb_joints(kit)
+        broken = any(character.joint(b).parent != a for a, b in zip(names, names[1:], strict=False))
+        collar = kit.joints.get("collar", ())
+        if broken or (collar and character.joint(names[0]).parent != collar[0]):
             raise BadParameters(
-                f"{u.name}, {m.name}, {e.name} are not a chain of parent and child.",
+                f"{', '.join((*collar, *names))} are not a chain of parent and child.",
                 kit.name,
-                "Choose three joints in a row.",
+                "Choose joints in a row.",
             )
 
     def _named(self, word: str, kit: Kit) -> str:
@@ -72,115 +94,251 @@ class Limb(KitKind):
         own = without_side(kit.name).removeprefix(self.kind).strip("_ ")
         return tagged(f"{word} {own}" if own else word, kit)
 
-    def _bend(self, u: Joint, m: Joint, e: Joint) -> np.ndarray:
-        """Unit direction from the line upper–end to the middle joint; `fallback` where the limb is straight."""
-        a, b, c = (np.array(j.place) for j in (u, m, e))
+    def target(self, builder: Builder, kit: Kit) -> Control:
+        return builder.mine(kit, "target", self._named(self.word, kit))
+
+    def bend_guide(self, builder: Builder, kit: Kit) -> Control:
+        return builder.mine(kit, "guide", self._named(self.guide, kit))
+
+    def _bend(self, places: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
+        """The middle joint farthest off the line root–end, and the unit way there; `fallback` where it is straight."""
+        a, c = places[0], places[-1]
         way = (c - a) / max(float(np.linalg.norm(c - a)), 1e-9)
-        off = (b - a) - way * np.dot(b - a, way)
+        offs = [(b - a) - way * np.dot(b - a, way) for b in places[1:-1]]
+        k = int(np.argmax([np.linalg.norm(o) for o in offs]))
+        off = offs[k]
         if np.linalg.norm(off) < 1e-4 * np.linalg.norm(c - a):
             off = self.fallback - way * np.dot(self.fallback, way)
-        return off / np.linalg.norm(off)
+        return places[1 + k], off / np.linalg.norm(off)
 
     def controls(self, character: Character, kit: Kit) -> list[Control]:
-        u, m, e = (character.joint(kit.joints[r][0]) for r in ("upper", "middle", "end"))
-        places = [np.array(j.place) for j in (u, m, e)]
-        total = float(np.linalg.norm(places[1] - places[0]) + np.linalg.norm(places[2] - places[1]))
-        guide_place = places[1] + self._bend(u, m, e) * 0.75 * total
+        joints = [character.joint(n) for n in limb_joints(kit)]
+        places = [np.array(j.place) for j in joints]
+        total = sum(float(np.linalg.norm(b - a)) for a, b in zip(places, places[1:], strict=False))
+        middle, bend = self._bend(places)
+        own = (PIN,) if len(joints) == 3 else (LIFT,) if len(joints) == 4 else ()
         target = control_at(
-            character, kit, e, self._named(self.word, kit), MOVE + TURN + SWITCHES, grow=1.35, upright=True, reach=0.3
-        )
+            character, kit, joints[-1], self._named(self.word, kit), MOVE + TURN + SWITCHES + own, grow=1.35,
+            upright=True, reach=0.3, key="target",
+        )  # fmt: skip
         guide = Control(
-            name=self._named(self.guide, kit), kit=kit.name, side=kit.side, place=tuple(map(float, guide_place)),  # type: ignore[arg-type]
+            name=self._named(self.guide, kit), kit=kit.name, key="guide", side=kit.side,
+            place=tuple(map(float, middle + bend * 0.75 * total)),  # type: ignore[arg-type]
             channels=MOVE, outline=bud(0.035 * character.size),
         )  # fmt: skip
-        turns = [control_at(character, kit, j, f"{j.name} turn", TURN, level="fine", reach=0.3) for j in (u, m, e)]
-        return [target, guide, *turns]
+        made = [target, guide]
+        for n in kit.joints.get("collar", ()):
+            follow = (Channel(name="follow", rest=0.0, low=0.0, high=1.0),)
+            made.append(
+                control_at(
+                    character, kit, character.joint(n), f"{n} turn", TURN + follow, level="fine", reach=0.5,
+                    key=f"turn:{n}",
+                )
+            )  # fmt: skip
+        for j in joints:
+            made.append(
+                control_at(character, kit, j, f"{j.name} turn", TURN, level="fine", reach=0.3, key=f"turn:{j.name}")
+            )
+        return made
+
+    def rules(self, character: Character, kit: Kit) -> list[Space]:  # type: ignore[override]
+        """The target may stand on what carries the limb, and the first bone may keep its heading."""
+        joints = limb_joints(kit)
+        above = character.joint(joints[0]).parent
+        if kit.joints.get("collar"):
+            above = character.joint(kit.joints["collar"][0]).parent
+        if above is None:
+            return []
+        named = {c.key: c.name for c in character.controls if c.kit == kit.name}
+        first = f"turn:{joints[0]}"
+        made = [Space(name=f"{kit.name} heading", kit=kit.name, control=named[first], sources=("ground",), what="turn")]
+        if self.carries_target:
+            made.append(
+                Space(name=f"{kit.name} target", kit=kit.name, control=named["target"], sources=(f"joint:{above}",))
+            )
+        return made
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
-        named = builder.character.control_named
-        names = [kit.joints[r][0] for r in ("upper", "middle", "end")]
+        names = limb_joints(kit)
         joints = [builder.character.joint(n) for n in names]
         above = builder.parent_slot(joints[0])
-        turns = [named[f"{n} turn"] for n in names]
-        target, guide = named[self._named(self.word, kit)], named[self._named(self.guide, kit)]
+        turns = [builder.mine(kit, f"turn:{n}", f"{n} turn") for n in names]
+        target, guide = self.target(builder, kit), self.bend_guide(builder, kit)
         world = builder.world()
-        fk_parents = [above, f"control:{turns[0].name}", f"control:{turns[1].name}"]
+        fk_parents = [above, *(f"control:{t.name}" for t in turns[:-1])]
+        goal = f"goal:{kit.name}"
+        builder.new_slot(goal, builder.rest(f"joint:{names[-1]}"))
+        hold = builder.follow(goal, f"control:{target.name}", f"{names[-1]} is wanted where {target.name} is")
         return [
-            builder.control(target, world),
-            builder.control(guide, world),
-            *(builder.control(c, p) for c, p in zip(turns, fk_parents, strict=True)),
-            self._solve(builder, kit, joints, target.name, guide.name, [c.name for c in turns], above),
+            *builder.standing(target, world),
+            *builder.standing(guide, world),
+            hold,
+            *(self._collar(builder, kit, goal) if kit.joints.get("collar") else ()),
+            *(o for c, p in zip(turns, fk_parents, strict=True) for o in builder.standing(c, p)),
+            self._solve(builder, kit, joints, target, guide, turns, above),
+        ]
+
+    def _collar(self, builder: Builder, kit: Kit, goal: str) -> list[Operation]:
+        """The collar turns by its own control, and by a share goes after what the limb reaches for."""
+        name = kit.joints["collar"][0]
+        control = builder.mine(kit, f"turn:{name}", f"{name} turn")
+        parent = builder.parent_slot(builder.character.joint(name))
+        share = builder.value(control, "follow")
+        slot, source, wanted = f"joint:{name}", builder.slots[f"control:{control.name}"], builder.slots[goal]
+        out, local = builder.slots[slot], builder.local(slot, f"control:{control.name}")
+        way = rotate(
+            inverse(with_place(builder.rest(slot), (0, 0, 0))),
+            unit(sub(place_of(builder.rest(goal)), place_of(builder.rest(slot)))),
+        )
+
+        def run(state: State, values: Values) -> None:
+            frame = compose(state[source], local)
+            if values[share] > 0.0:
+                here = place_of(frame)
+                now = sub(place_of(state[wanted]), here)
+                if length(now) > 1e-9:
+                    after = slerp(IDENTITY, swing(rotate(frame, way), unit(now)), values[share])
+                    frame = with_place(compose(after, frame), here)
+            state[out] = frame
+
+        sentence = f"{name} turns, and goes after {goal[5:]} by a share"
+        return [
+            *builder.standing(control, parent),
+            Operation(sentence, (f"control:{control.name}", goal), (slot,), run, (control.name,)),
         ]
 
     def _solve(
-        self, builder: Builder, kit: Kit, joints: list[Joint], target: str, guide: str, turns: list[str],
+        self, builder: Builder, kit: Kit, joints: list[Joint], target: Control, guide: Control, turns: list[Control],
         above: str | None,
     ) -> Operation:  # fmt: skip
-        slots = [builder.slots[f"joint:{j.name}"] for j in joints]
-        rests = [builder.rest(f"joint:{j.name}") for j in joints]
-        p0, p1, p2 = (place_of(r) for r in rests)
-        upper, lower = length(sub(p1, p0)), length(sub(p2, p1))
-        limit = float(kit.options["stretch_limit"])
-        # The bend plane at rest, from which each bone's turn is measured: at rest the measured turn is none.
-        guide_rest = place_of(builder.rest(f"control:{guide}"))
-        _, _, normal, _ = two_bone(p0, p2, guide_rest, upper, lower)
-        upper_off = compose(inverse(plane_frame(sub(p1, p0), normal)), with_place(rests[0], (0.0, 0.0, 0.0)))
-        lower_off = compose(inverse(plane_frame(sub(p2, p1), normal)), with_place(rests[1], (0.0, 0.0, 0.0)))
-        first_local = builder.local(f"joint:{joints[0].name}", above)
-        second_local = builder.local(f"joint:{joints[1].name}", f"joint:{joints[0].name}")
-        third_local = builder.local(f"joint:{joints[2].name}", f"joint:{joints[1].name}")
-        end_in_target = builder.local(f"joint:{joints[2].name}", f"control:{target}")
-        fk_slots = [builder.slots[f"control:{n}"] for n in turns]
-        fk_locals = [builder.local(f"joint:{j.name}", f"control:{n}") for j, n in zip(joints, turns, strict=True)]
-        target_slot, guide_slot = builder.slots[f"control:{target}"], builder.slots[f"control:{guide}"]
+        names = [j.name for j in joints]
+        slots = [builder.slots[f"joint:{n}"] for n in names]
+        first = builder.local(f"joint:{names[0]}", above)
+        steps = [builder.local(f"joint:{b}", f"joint:{a}") for a, b in zip(names, names[1:], strict=False)]
+        goal_slot, guide_slot = builder.slots[f"goal:{kit.name}"], builder.slots[f"control:{guide.name}"]
         above_slot = builder.slots[above] if above else -1
-        ik_value, stretch_value = builder.channels[(target, "ik")], builder.channels[(target, "stretch")]
-        soft_value = builder.channels.get((target, "soft"), -1)  # rigs made before there was one lack it
-        scale_names = [f"scale:{j.name}" for j in joints[:2]]
-        scale_slots = [builder.new_slot(n, UNIT_SCALE) for n in scale_names]
+        fk_slots = [builder.slots[f"control:{t.name}"] for t in turns]
+        fk_locals = [builder.local(f"joint:{n}", f"control:{t.name}") for n, t in zip(names, turns, strict=True)]
+        ik_value, keep_value = builder.value(target, "ik"), builder.value(target, "keep turn")
+        volume_value = builder.value(target, "volume")
+        scales = [builder.scale_slot(n) for n in names[:-1]]
+        longer = [lengthened(j) for j in joints[:-1]]
+        bones = self._two_bones if len(joints) == 3 else self._many_bones
+        reach = bones(builder, kit, names, target, guide)
+        last = len(joints) - 1
 
         def run(state: State, values: Values) -> None:
             ik = values[ik_value]
-            root = place_of(compose(state[above_slot], first_local) if above_slot >= 0 else first_local)
+            root = place_of(compose(state[above_slot], first) if above_slot >= 0 else first)
             wanted: list[Frame] = []
-            factor = 1.0
+            factors = [1.0] * last
             if ik > 0.0:
-                held = compose(state[target_slot], end_in_target)
-                mid, end, n, factor = two_bone(
-                    root,
-                    place_of(held),
-                    place_of(state[guide_slot]),
-                    upper,
-                    lower,
-                    values[stretch_value],
-                    limit,
-                    values[soft_value] if soft_value >= 0 else 0.0,
-                )
-                wanted = [
-                    compose(plane_frame(sub(mid, root), n), upper_off),
-                    compose(plane_frame(sub(end, mid), n), lower_off),
-                    held,
-                ]
-                factor = 1.0 + (factor - 1.0) * ik
+                held = state[goal_slot]
+                wanted, factors = reach(root, place_of(held), place_of(state[guide_slot]), values)
+                keep = values[keep_value] if keep_value >= 0 else 1.0
+                wanted.append(held if keep >= 1.0 else slerp(compose(wanted[-1], steps[-1]), held, keep))
+                if ik < 1.0:
+                    factors = [1.0 + (f - 1.0) * ik for f in factors]
             if ik < 1.0:
                 fk = [compose(state[s], f) for s, f in zip(fk_slots, fk_locals, strict=True)]
                 wanted = [slerp(a, b, ik) for a, b in zip(fk, wanted, strict=True)] if wanted else fk
             place = root
-            for i, local in enumerate((second_local, third_local, None)):
+            volume = values[volume_value] if volume_value >= 0 else 0.0
+            for i in range(last):
                 frame = with_place(wanted[i], place)
                 state[slots[i]] = frame
-                if local is not None:
-                    own = (local[3] * factor, local[7] * factor, local[11] * factor)
-                    place = place_of(compose(frame, with_place(local, own)))
-            scale = (factor, 1.0, 1.0) if factor != 1.0 else UNIT_SCALE
-            state[scale_slots[0]] = scale
-            state[scale_slots[1]] = scale
+                local, factor = steps[i], factors[i]
+                state[scales[i]] = longer[i](factor, volume)
+                own = (local[3] * factor, local[7] * factor, local[11] * factor)
+                place = place_of(compose(frame, with_place(local, own)))
+            state[slots[last]] = with_place(wanted[last], place)
 
-        reads = (f"control:{target}", f"control:{guide}", *(f"control:{n}" for n in turns)) + (
-            (above,) if above else ()
+        reads = (f"goal:{kit.name}", f"control:{guide.name}", *(f"control:{t.name}" for t in turns))
+        writes = tuple(f"joint:{n}" for n in names) + tuple(f"scale:{n}" for n in names[:-1])
+        who = " and ".join([", ".join(names[:-2]), names[-2]])
+        return Operation(
+            f"{who} reach for {target.name}", reads + ((above,) if above else ()), writes, run, (target.name,)
         )
-        writes = tuple(f"joint:{j.name}" for j in joints) + tuple(scale_names)
-        return Operation(f"{joints[0].name} and {joints[1].name} reach for {target}", reads, writes, run, (target,))
+
+    def _two_bones(
+        self, builder: Builder, kit: Kit, names: list[str], target: Control, guide: Control
+    ) -> Callable[[Vec, Vec, Vec, Values], Solved]:
+        rests = [builder.rest(f"joint:{n}") for n in names]
+        p0, p1, p2 = (place_of(r) for r in rests)
+        upper, lower = length(sub(p1, p0)), length(sub(p2, p1))
+        limit = float(kit.options["stretch_limit"])
+        # The bend plane at rest, from which each bone's turn is measured: at rest the measured turn is none.
+        _, _, rest_normal, _ = two_bone(p0, p2, place_of(builder.rest(f"control:{guide.name}")), upper, lower)
+        offs = [
+            compose(inverse(plane_frame(way, rest_normal)), with_place(rest, (0.0, 0.0, 0.0)))
+            for way, rest in zip((sub(p1, p0), sub(p2, p1)), rests[:2], strict=True)
+        ]
+        stretch, soft, pin = (builder.value(target, n) for n in ("stretch", "soft", "pin"))
+
+        def reach(root: Vec, goal: Vec, pole: Vec, values: Values) -> Solved:
+            softness = values[soft] if soft >= 0 else 0.0
+            mid, end, normal, factor = two_bone(root, goal, pole, upper, lower, values[stretch], limit, softness)
+            factors = [factor, factor]
+            if pin >= 0 and values[pin] > 0.0:
+                t = values[pin]
+                mid = (
+                    mid[0] + t * (pole[0] - mid[0]),
+                    mid[1] + t * (pole[1] - mid[1]),
+                    mid[2] + t * (pole[2] - mid[2]),
+                )
+                end = (
+                    end[0] + t * (goal[0] - end[0]),
+                    end[1] + t * (goal[1] - end[1]),
+                    end[2] + t * (goal[2] - end[2]),
+                )
+                factors = [length(sub(mid, root)) / upper, length(sub(end, mid)) / lower]
+                turned = cross(sub(mid, root), sub(end, mid))
+                if length(turned) > 1e-9 * upper * lower:
+                    normal = unit(turned) if dot(turned, normal) >= 0 else unit((-turned[0], -turned[1], -turned[2]))
+            return [
+                compose(plane_frame(sub(mid, root), normal), offs[0]),
+                compose(plane_frame(sub(end, mid), normal), offs[1]),
+            ], factors
+
+        return reach
+
+    def _many_bones(
+        self, builder: Builder, kit: Kit, names: list[str], target: Control, guide: Control
+    ) -> Callable[[Vec, Vec, Vec, Values], Solved]:
+        rests = [builder.rest(f"joint:{n}") for n in names]
+        points = [place_of(r) for r in rests]
+        pole_rest = place_of(builder.rest(f"control:{guide.name}"))
+        chain = FoldingChain(points, pole_rest)
+        limit = float(kit.options["stretch_limit"])
+        stretch, soft, lift = (builder.value(target, n) for n in ("stretch", "soft", "lift"))
+        _, frames, normal, _ = chain.solve(points[0], points[-1], pole_rest)
+        still = [with_place(r, (0.0, 0.0, 0.0)) for r in rests]
+        offs = [compose(inverse(with_place(f, (0.0, 0.0, 0.0))), r) for f, r in zip(frames, still, strict=False)]
+        sizes = [length(sub(b, a)) for a, b in zip(points, points[1:], strict=False)]
+
+        def reach(root: Vec, goal: Vec, pole: Vec, values: Values) -> Solved:
+            softness = values[soft] if soft >= 0 else 0.0
+            placed, frames, normal, factor = chain.solve(root, goal, pole, values[stretch], limit, softness)
+            factors = [factor] * len(frames)
+            natural = [compose(f, off) for f, off in zip(frames, offs, strict=True)]
+            if lift < 0 or not values[lift]:
+                return natural, factors
+            # The last bone turns about the end, and the two above reach for where it then begins.  What that changes is
+            # added to the natural fold, so that the limb leaves it smoothly also where its bones lie in no one plane.
+            hock = bent_back(placed, normal, values[lift])
+            a, b = sizes[0] * factor, sizes[1] * factor
+            knee0, hock0, normal0, _ = two_bone(root, placed[2], pole, a, b)
+            knee1, hock1, normal1, _ = two_bone(root, hock, pole, a, b)
+            lifted = [root, add(placed[1], sub(knee1, knee0)), add(placed[2], sub(hock1, hock0)), placed[3]]
+            out = []
+            for i in range(3):
+                way, before = sub(lifted[i + 1], lifted[i]), sub(placed[i + 1], placed[i])
+                factors[i] = length(way) / sizes[i]
+                turn = compose(plane_frame(way, normal1), inverse(plane_frame(before, normal0)))
+                out.append(compose(turn, natural[i]))
+            return out, factors
+
+        return reach
 
 
 class Arm(Limb):
@@ -188,10 +346,11 @@ class Arm(Limb):
     about = "Upper arm, forearm and hand: a hand target with an elbow guide, or joint by joint, blended."
     word, guide = "hand", "elbow guide"
     fallback = np.array([0.0, 0.0, -1.0])
+    carries_target = True
 
 
 class Leg(Limb):
     kind = "leg"
-    about = "Thigh, shin and foot: a foot target with a knee guide, or joint by joint, blended."
+    about = "Thigh, shin and foot, also with a hock or more bones: a foot target with a knee guide, or joint by joint."
     word, guide = "foot", "knee guide"
     fallback = np.array([0.0, 0.0, 1.0])

@@ -12,25 +12,34 @@ class TurnsOptions(Options):
     level: str = "fine"
 
 
+def turn_controls(character: Character, kit: Kit, names: tuple[str, ...], level: str = "fine") -> list[Control]:
+    """A turning control on each of these joints."""
+    return [
+        control_at(
+            character, kit, character.joint(name), f"{name} turn", TURN, level=level, reach=0.35, key=f"turn:{name}"
+        ).model_copy(update={"side": character.joint(name).side})
+        for name in names
+    ]
+
+
+def turn_operations(builder: Builder, kit: Kit, names: tuple[str, ...]) -> list[Operation]:
+    """Each joint held by its turning control, which stands on the joint's parent."""
+    made = []
+    for name in names:
+        control = builder.mine(kit, f"turn:{name}", f"{name} turn")
+        made += builder.standing(control, builder.parent_slot(builder.character.joint(name)))
+        made.append(builder.joint_on(name, control.name))
+    return made
+
+
 class Turns(KitKind):
     kind = "turns"
-    about = "One turning control per joint of a chain: neck, head, tail, digits, ears, jaw."
+    about = "One turning control per joint of a chain: digits, ears, jaw, anything."
     roles = {"chain": (1, 64, "from the first joint to the last")}
     options = TurnsOptions
 
     def controls(self, character: Character, kit: Kit) -> list[Control]:
-        return [
-            control_at(
-                character, kit, character.joint(name), f"{name} turn", TURN, level=str(kit.options["level"]), reach=0.35
-            ).model_copy(update={"side": character.joint(name).side})
-            for name in kit.joints["chain"]
-        ]
+        return turn_controls(character, kit, kit.joints["chain"], str(kit.options["level"]))
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
-        made = []
-        for name in kit.joints["chain"]:
-            joint = builder.character.joint(name)
-            control = builder.character.control_named[f"{name} turn"]
-            made.append(builder.control(control, builder.parent_slot(joint)))
-            made.append(builder.joint_on(name, control.name))
-        return made
+        return turn_operations(builder, kit, kit.joints["chain"])

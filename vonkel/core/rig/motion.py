@@ -1,0 +1,77 @@
+"""Rigs in motion: springs and swings solved from the first frame on, kept, so that scrubbing back shows the same."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable
+
+from ..character import Inputs
+from .program import Clock, Pose, RigProgram
+
+KEEP_EVERY = 12  # frames between kept memories: from there the frames after are solved again, exactly as before
+
+
+class Motion:
+    """A rig played through frames.  `inputs_at(frame)` gives the control values; the rate is in frames a second.
+
+    Any frame may be asked for in any order; each gives the same pose every time.
+    """
+
+    def __init__(self, program: RigProgram, inputs_at: Callable[[int], Inputs], rate: float = 24.0) -> None:
+        self.program, self.inputs_at, self.rate = program, inputs_at, rate
+        self._kept: dict[int, dict[str, object]] = {0: {}}
+        self._last: tuple[int, dict[str, object], Pose] | None = None
+
+    def pose(self, frame: int) -> Pose:
+        """The pose at a frame (0, 1 …).  Frames before it that were not yet solved are solved first."""
+        if not self.program.timed:
+            return self.program.evaluate(self.inputs_at(frame))
+        if self._last is not None and self._last[0] == frame:
+            return self._last[2]
+        start = max(k for k in self._kept if k <= frame)
+        memory = copy.copy(self._kept[start])
+        if self._last is not None and start <= self._last[0] < frame:
+            start, memory = self._last[0] + 1, self._last[1]
+        pose: Pose | None = None
+        for i in range(start, frame + 1):
+            if i % KEEP_EVERY == 0 and i not in self._kept:
+                self._kept[i] = copy.copy(memory)
+            clock = Clock(i / self.rate, 1.0 / self.rate, memory)
+            pose = self.program.evaluate(self.inputs_at(i), clock)
+        assert pose is not None
+        self._last = (frame, memory, pose)
+        return pose
+
+    def forget(self) -> None:
+        """Begin anew: springs start settled at the first frame."""
+        self._kept, self._last = {0: {}}, None
+
+
+def between(a: Inputs, b: Inputs, share: float) -> Inputs:
+    """Values part of the way from one pose to another that sets the same channels."""
+    return {c: {k: v + share * (b[c][k] - v) for k, v in given.items()} for c, given in a.items()}
+
+
+def there_and_back(a: Inputs, b: Inputs, frames: int, rests: dict[str, dict[str, float]]) -> Callable[[int], Inputs]:
+    """A try of a motion: a third of the frames from `a` to `b`, a third held, a third back, eased at both ends.
+
+    rests: what each channel is at rest, control → channel → value.
+    """
+    full_a = _filled(a, b, rests)
+    full_b = _filled(b, a, rests)
+
+    def at(frame: int) -> Inputs:
+        t = frame / max(frames - 1, 1) * 3.0
+        share = t if t < 1 else 1.0 if t < 2 else 3.0 - t
+        return between(full_a, full_b, share * share * (3 - 2 * share))
+
+    return at
+
+
+def _filled(a: Inputs, b: Inputs, rests: dict[str, dict[str, float]]) -> Inputs:
+    """`a` with every channel that only `b` sets, at rest."""
+    out: Inputs = {c: dict(v) for c, v in a.items()}
+    for control, given in b.items():
+        for channel in given:
+            out.setdefault(control, {}).setdefault(channel, rests.get(control, {}).get(channel, 0.0))
+    return out
