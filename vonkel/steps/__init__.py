@@ -1,6 +1,6 @@
 """Steps: everything that changes a character.  Importing this package registers them all."""
 
-from . import face, joints, limbs, model, poses, shapes, skin, surgery
+from . import controls, face, joints, limbs, model, poses, rules, shapes, skin, surgery
 from .recipe import BUILT_IN, Recipe, load_recipe, run_recipe
 from .registry import STEPS, Params, StepKind, apply_step
 
@@ -11,12 +11,14 @@ __all__ = [
     "Recipe",
     "StepKind",
     "apply_step",
+    "controls",
     "face",
     "joints",
     "limbs",
     "load_recipe",
     "model",
     "poses",
+    "rules",
     "run_recipe",
     "shapes",
     "skin",

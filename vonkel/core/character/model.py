@@ -125,7 +125,8 @@ class Joint(Frozen):
 class Channel(Frozen):
     """One number an animator may set on a control.  It rests at `rest`, which is zero but for switches and sizes.
 
-    Limits are in the parent's space.  A locked channel stays at rest and isn't shown; `added` ones were made by hand.
+    Limits are in the parent's space.  A locked channel stays at rest and isn't shown; `added` ones were made by hand, and
+    `limited` ones keep the limits that were set by hand when their kit's controls are made anew.
     """
 
     name: Annotated[str, Field(min_length=1, max_length=60)]
@@ -135,6 +136,7 @@ class Channel(Frozen):
     high: Number | None = None
     locked: bool = False
     added: bool = False
+    limited: bool = False
 
 
 class Control(Frozen):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..character import Character
+from ..character import Character, Link, Rule, Swing
 from .rotations import matrix_from_quaternion, quaternion_from_matrix
 
 
@@ -37,6 +37,11 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
         )
         for c in character.controls
     )  # fmt: skip
+    kits = tuple(
+        k.model_copy(update={"places": {n: place(p) for n, p in k.places.items()}}) if k.places else k
+        for k in character.kits
+    )
+    rules = character.rules if scale == 1.0 else tuple(_sized(r, scale) for r in character.rules)
     poses = tuple(
         p.model_copy(
             update={
@@ -62,7 +67,38 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
     for s in character.shapes:
         key = f"shape/{s.name}/moves"
         arrays[key] = (character.arrays[key] @ matrix.T).astype(np.float32)
-    return character.with_(parts=parts, joints=joints, controls=controls, poses=poses, pictures=pictures, arrays=arrays)
+    return character.with_(
+        parts=parts,
+        joints=joints,
+        controls=controls,
+        kits=kits,
+        rules=rules,
+        poses=poses,
+        pictures=pictures,
+        arrays=arrays,
+    )
+
+
+def _sized(rule: Rule, scale: float) -> Rule:
+    """A rule of a figure that was scaled: what is in metres, on either side of a link, grows with it."""
+    if isinstance(rule, Link):
+        long = rule.lead.kind == "distance" or rule.lead.channel.startswith("move ")
+        followers = []
+        for f in rule.followers:
+            across, up = scale if long else 1.0, scale if f.channel.startswith("move ") else 1.0
+            keys = tuple(k.model_copy(update={"at": k.at * across, "value": k.value * up}) for k in f.curve.keys)
+            followers.append(f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})}))
+        return rule.model_copy(update={"followers": tuple(followers)})
+    if isinstance(rule, Swing):
+        return rule.model_copy(
+            update={
+                "swingers": tuple(
+                    s.model_copy(update={"angle": s.angle * scale}) if s.channel.startswith("move ") else s
+                    for s in rule.swingers
+                )
+            }
+        )
+    return rule
 
 
 def _carried(old: tuple[float, ...], matrix: np.ndarray, offset: np.ndarray) -> tuple[float, ...]:

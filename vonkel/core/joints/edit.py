@@ -258,13 +258,19 @@ def insert_joints(character: Character, name: str, count: int = 1, both_sides: b
     return refreshed(made_character, character)
 
 
-def _shared_along(character: Character, name: str, new: list[str], a: np.ndarray, b: np.ndarray) -> Character:
-    """The skin of a split bone's joint shared out among its pieces along the bone from a to b."""
+def _shared_along(
+    character: Character, name: str, new: list[str], a: np.ndarray, b: np.ndarray, order: list[str] | None = None
+) -> Character:
+    """The skin of a split bone's joint shared out among its pieces along the bone from a to b.
+
+    order: the joints that hold the pieces, from a to b; by default the old one and then the new.
+    """
     skin = character.skin
     assert skin is not None
     old = skin.joints.index(name)
     joints, weights = character.arrays["skin/joints"].copy(), character.arrays["skin/weights"].copy()
-    numbers = np.array([old, *range(len(skin.joints), len(skin.joints) + len(new))])
+    number = {name: old} | {n: len(skin.joints) + i for i, n in enumerate(new)}
+    numbers = np.array([number[n] for n in order or [name, *new]])
     rows, cols = np.nonzero((joints == old) & (weights > 0))
     along = np.clip((character.points[rows] - a) @ (b - a) / float((b - a) @ (b - a)), 0, 1) * len(numbers) - 0.5
     low = np.clip(np.floor(along).astype(int), 0, len(numbers) - 1)

@@ -11,6 +11,7 @@ from ..character import Character, Joint, Kit, without_side
 from ..joints.names import split_name
 from .kits import chain_below, driven_joints
 
+Joints = dict[str, tuple[str, ...]]
 LIMBS = (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot")))
 
 
@@ -70,7 +71,7 @@ class _Wardrobe:
             ]  # fmt: skip
             if not fingers and not hung:
                 continue
-            joints = {"upper": (upper.name,), "middle": (middle.name,), "end": (end.name,)}
+            joints: Joints = {"upper": (upper.name,), "middle": (middle.name,), "end": (end.name,)}
             joints |= {f"finger {i + 1}": chain_below(self.c, k.name) for i, k in enumerate(fingers[:6])}
             yield self.take("wing", f"wing_{upper.side}", {**joints, "hung": tuple(hung)})
 
@@ -81,7 +82,7 @@ class _Wardrobe:
                 end = self._child(middle, roles[2], free=False) if middle else None
                 if not middle or not end or end.name in self.driven:
                     continue
-                between = (middle.name,)
+                between: tuple[str, ...] = (middle.name,)
                 ball = next((k for k in self.c.children.get(end.name, ()) if "ball" in k.role and self.free(k)), None)
                 if ball and self._hock(first, end, ball):
                     between, end, ball = (middle.name, end.name), ball, None
@@ -89,11 +90,11 @@ class _Wardrobe:
                 name = f"{kind}_{first.side}" if only else first.name.replace(roles[0], kind)
                 above = self.c.joint(first.parent) if first.parent else None
                 collar = (above.name,) if above and above.role == "collar" and self.free(above) else ()
-                joints = {"upper": (first.name,), "middle": between, "end": (end.name,), "collar": collar}
+                joints: Joints = {"upper": (first.name,), "middle": between, "end": (end.name,), "collar": collar}
                 self.legs.append((name, end.name))
                 yield self.take(kind, name, joints)
                 if ball:
-                    roll = {"foot": (end.name,), "ball": (ball.name,)}
+                    roll: Joints = {"foot": (end.name,), "ball": (ball.name,)}
                     yield self.take("foot", name.replace(kind, "foot", 1), roll, leans=("foot",))
 
     def _hock(self, first: Joint, foot: Joint, ball: Joint) -> bool:
@@ -115,7 +116,7 @@ class _Wardrobe:
                 continue
             thumb = [k for k in sided if k.role.startswith("thumb")]
             rest = [k for k in sided if k not in thumb][:8]
-            joints = {"thumb": chain_below(self.c, thumb[0].name, 6)} if thumb else {}
+            joints: Joints = {"thumb": chain_below(self.c, thumb[0].name, 6)} if thumb else {}
             joints |= {f"digit {i + 1}": chain_below(self.c, k.name, 6) for i, k in enumerate(rest)}
             word = "toes" if "foot" in holder.role or "ball" in holder.role else "fingers"
             only = sum(j.role == holder.role and j.side == holder.side for j in self.c.joints) == 1
@@ -156,7 +157,7 @@ class _Wardrobe:
 def outfit(character: Character, digits: bool = True, tail: bool = True) -> Iterator[KitPlan]:
     """The kits that the joints call for, in the order in which they are put on."""
     w = _Wardrobe(character)
-    skip = () if tail else ("tail",)
+    skip: tuple[str, ...] = () if tail else ("tail",)
     skip += () if digits else ("thumb", "point", "middle", "ring", "little", "digit")
     if not any(w.free(j) for j in character.joints):
         return

@@ -16,7 +16,7 @@ ROUNDS = 8
 def turning_controls(character: Character, joint: str, most: int = 64) -> list[tuple[str, str]]:
     """(joint, its turning control) from the joint upwards as long as kits give each its own turn, nearest first."""
     own = {c.key[5:]: c for c in character.controls if c.key.startswith("turn:")}
-    out = []
+    out: list[tuple[str, str]] = []
     here: str | None = joint
     kit = ""
     while here and len(out) < most:

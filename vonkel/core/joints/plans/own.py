@@ -12,7 +12,7 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...character import Character, Joint, Kit
+from ...character import Character, Joint, Kit, Rule
 from ...errors import StepRefused, VonkelError
 from ..inside import kept_inside
 from ..orient import MIRROR, turn_down_bones
@@ -33,6 +33,7 @@ class OwnPlan(BaseModel):
     box: tuple[Place, Place]
     joints: tuple[Joint, ...] = Field(max_length=2000)
     kits: tuple[Kit, ...] = ()
+    rules: tuple[Rule, ...] = ()
 
 
 def save_plan(character: Character, name: str, with_kits: bool = True) -> OwnPlan:
@@ -51,7 +52,7 @@ def save_plan(character: Character, name: str, with_kits: bool = True) -> OwnPla
     low, high = character.points.min(0), character.points.max(0)
     return OwnPlan(
         name=name, base=base, base_places=places, box=(_place(low), _place(high)), joints=character.joints,
-        kits=character.kits if with_kits else (),
+        kits=character.kits if with_kits else (), rules=character.rules if with_kits else (),
     )  # fmt: skip
 
 
@@ -61,7 +62,7 @@ def _place(p: np.ndarray) -> Place:
 
 def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
     """A saved plan fitted to this character, in place of any joints, kits and skin there are."""
-    from ...rig.kits import add_kit
+    from ...rig.kits import add_kit, with_rules
     from . import sketch_of
 
     places = np.array([j.place for j in plan.joints]).reshape(-1, 3)
@@ -88,8 +89,8 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
     kept = tuple(j.model_copy(update={"place": _place(kept_inside(bare, j, np.array(j.place)))}) for j in bare.joints)
     made = turn_down_bones(bare.with_(joints=kept), keep_hinge=True)
     for kit in plan.kits:
-        made = add_kit(made, kit)
-    return made
+        made = add_kit(made, kit.model_copy(update={"places": {}}))  # heels and edges are this body's own
+    return with_rules(made.with_(rules=()), plan.rules) if plan.rules else made
 
 
 def carried(source: np.ndarray, target: np.ndarray, places: np.ndarray) -> np.ndarray:

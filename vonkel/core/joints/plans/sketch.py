@@ -97,9 +97,9 @@ class Sketch:
 
 
 def only_joints(character: Character, joints: tuple[Joint, ...], plan: str) -> Character:
-    """The character with these joints in place of any joints, kits, skin and poses there were."""
+    """The character with these joints in place of any joints, kits, rules, skin and poses there were."""
     return character.with_(
-        joints=joints, kits=(), controls=(), skin=None, poses=(), plan=plan,
+        joints=joints, kits=(), controls=(), rules=(), order=(), skin=None, poses=(), plan=plan,
         arrays={"skin/joints": None, "skin/weights": None},
     )  # fmt: skip
 

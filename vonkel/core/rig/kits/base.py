@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ...character import Channel, Character, Control, Freedom, Joint, Kit, Rule, Space, unique_name
 from ...character.references import without
-from ...errors import BadParameters, NotFound, StepRefused, first_fault
+from ...errors import BadParameters, NotFound, StepRefused, VonkelError, first_fault
 from ...geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..builder import Builder
 from ..frames import Vec
@@ -162,7 +162,15 @@ def remove_kit(character: Character, name: str) -> Character:
         rules=rules,
         order=tuple(n for n in character.order if n != name),
     )
-    return without(bare, {f"control:{n}" for n in gone})
+    from . import KINDS
+
+    result = without(bare, {f"control:{n}" for n in gone})
+    for k in result.kits:
+        try:
+            KINDS[k.kind].check(result, k)
+        except VonkelError:  # it leaned on the kit that is gone, as a foot does on its leg
+            return remove_kit(result, k.name)
+    return result
 
 
 def renewed(character: Character, kit: Kit) -> list[Control]:
@@ -187,6 +195,13 @@ def renewed(character: Character, kit: Kit) -> list[Control]:
                 c = shaped(character, c, was.shape, was.grow)
         made.append(c)
     return made
+
+
+def _channels_kept(old: tuple[Channel, ...], new: tuple[Channel, ...]) -> tuple[Channel, ...]:
+    """The new channels, but those limited by hand as they were, and those that rules or a hand added."""
+    was = {k.name: k for k in old}
+    own = tuple(was[k.name] if k.name in was and was[k.name].limited else k for k in new)
+    return own + tuple(k for k in old if k.name not in {n.name for n in new})
 
 
 # -- helpers for making controls ---------------------------------------------------------------------------------

@@ -7,7 +7,7 @@ from math import radians
 import numpy as np
 from pydantic import Field
 
-from ...character import Channel, Character, Control, Kit
+from ...character import Channel, Character, Control, Joint, Kit, without_side
 from ...errors import BadParameters
 from ..builder import Builder
 from ..frames import (
@@ -214,12 +214,10 @@ def _about(place: Vec, turn: Frame) -> Frame:
 
 
 def _stem(kit: Kit) -> str:
-    from ...character import without_side
-
     return without_side(kit.name)
 
 
-def _below(character: Character, name: str) -> list:  # type: ignore[type-arg]
+def _below(character: Character, name: str) -> list[Joint]:
     from ...character.hierarchy import descendants
 
     return [character.joint(n) for n in descendants(character, name)]

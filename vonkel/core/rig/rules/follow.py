@@ -57,6 +57,11 @@ def _own_turn(builder: Builder, source: str) -> tuple[tuple[str, ...], Callable[
     return (source, parent), lambda state: compose(inverse(compose(state[above], local)), state[index])
 
 
+def _added(out: int, own: Callable[[State], Frame]) -> Callable[[State], Frame]:
+    """What the follower has, with what a source does in its own parent on top."""
+    return lambda state: compose(state[out], own(state))
+
+
 def masked_turn(turn: Frame, axes: tuple[bool, bool, bool]) -> Frame:
     """The rotation with only these components of its rotation vector kept."""
     w, x, y, z = quat_from_frame(turn)
@@ -107,7 +112,7 @@ def follow_operations(builder: Builder, rule: Follow) -> list[Operation]:
         if rule.reading == "local" and what != "aim":
             names, own = _own_turn(builder, source)
             reads.update(names)
-            goals.append(lambda state, own=own: compose(state[out], own(state)))
+            goals.append(_added(out, own))
         else:
             from_, goal = _goal(builder, slot, source)
             reads.update({from_} - {None})  # type: ignore[arg-type]

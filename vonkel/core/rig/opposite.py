@@ -1,0 +1,163 @@
+"""Kits and rules made again on the other side, with everything in them."""
+
+from __future__ import annotations
+
+from ..character import (
+    Character,
+    Control,
+    Curve,
+    CurveKey,
+    Follower,
+    Kit,
+    Link,
+    Rule,
+    Swing,
+    opposite,
+    opposite_name,
+)
+from ..character.references import renamed_rule, things_of
+from ..errors import StepRefused
+from .curves import curve_function
+from .kits import add_kit, driven_joints, remove_kit, with_rules
+from .mirror import mirrored_values, opposite_control
+from .outlines import shaped
+
+
+def mirrored_kit(character: Character, name: str) -> Character:
+    """The kit's mirror image on the partners of its joints: options, points, shapes, limits, sets, rules and all.
+
+    A kit that the partners had from such a mirroring before gives way.  Raises StepRefused for a kit in the middle, and
+    where other kits hold the partners.
+    """
+    kit = next((k for k in character.kits if k.name == name), None)
+    if kit is None or kit.side == "C":
+        raise StepRefused(f"“{name}” has no other side.", character.name, "Choose a kit of the left or right.")
+    joints = {r: tuple(_partner(character, n) for n in names) for r, names in kit.joints.items()}
+    other = opposite_name(kit.name) if opposite_name(kit.name) != kit.name else f"{kit.name} {opposite(kit.side)}"
+    old = next((k for k in character.kits if k.name == other and k.kind == kit.kind), None)
+    if old is not None:
+        character = remove_kit(character, other)
+    held = driven_joints(character)
+    clash = next((n for names in joints.values() for n in names if n in held and held[n] != name), None)
+    from .kits import KINDS
+
+    made = Kit(
+        name=other, kind=kit.kind, side=opposite(kit.side), joints=joints, options=kit.options,
+        places={k: (-p[0], p[1], p[2]) for k, p in kit.places.items()},
+    )  # fmt: skip
+    if clash and clash in KINDS[kit.kind].moves(made):
+        raise StepRefused(f"{clash} is moved by the kit “{held[clash]}”.", other, "Take that kit off first.")
+    result = add_kit(character, made)
+    result = _alike(result, kit, made)
+    return _ruled_alike(result, kit.name, made.name)
+
+
+def _partner(character: Character, joint: str) -> str:
+    other = opposite_name(joint)
+    return other if other in character.joint_index else joint
+
+
+def _alike(character: Character, kit: Kit, made: Kit) -> Character:
+    """The new kit's controls with the old one's channels, sets, shapes and sizes."""
+    model = {":".join(opposite_name(p) for p in c.key.split(":")): c for c in character.controls if c.kit == kit.name}
+    own = {c.key: c for c in character.controls if c.kit == made.name}
+    changed: dict[str, Control] = {}
+    for key, c in own.items():
+        was = model.get(key)
+        if was is None:
+            continue
+        now = c.model_copy(update={"channels": was.channels, "level": was.level, "label": was.label})
+        if was.shape or was.grow != 1.0:
+            now = shaped(character, now, was.shape, was.grow)
+        changed[c.name] = now
+    return character.with_(controls=tuple(changed.get(c.name, c) for c in character.controls))
+
+
+def _ruled_alike(character: Character, kit: str, made: str) -> Character:
+    """The new kit's rules are the mirror images of the old one's."""
+    bare = character.with_(rules=tuple(r for r in character.rules if r.kit != made))
+    images = [mirrored_rule(bare, r).model_copy(update={"kit": made}) for r in character.rules if r.kit == kit]
+    return with_rules(bare, images)
+
+
+def other_things(character: Character, things: set[str]) -> dict[str, str]:
+    """Each thing and the one that stands for it on the other side; what has none stays."""
+    out = {}
+    for thing in things:
+        kind, _, name = thing.partition(":")
+        if kind == "joint":
+            out[thing] = f"joint:{_partner(character, name)}"
+        elif kind == "control":
+            out[thing] = f"control:{opposite_control(character, name)}"
+        elif kind == "shape":
+            other = opposite_name(name)
+            out[thing] = f"shape:{other}" if any(s.name == other for s in character.shapes) else thing
+    return out
+
+
+def mirrored_rule(character: Character, rule: Rule) -> Rule:
+    """The rule on the other side: its things exchanged for their partners, what it sets mirrored."""
+    names = other_things(character, things_of(rule))
+    image = renamed_rule(rule, names)
+    words = [opposite_name(w) for w in rule.name.split(" ")]
+    update: dict[str, object] = {"name": " ".join(words)}
+    named = character.control_named
+    if isinstance(rule, Link):
+        followers = [f for f in rule.followers if not f.thing.startswith("control:")]
+        update["followers"] = tuple(
+            f.model_copy(update={"thing": names.get(f.thing, f.thing)}) for f in _joints_mirrored(followers)
+        ) + _mirrored_controls(character, rule, names)
+        if rule.lead.kind == "channel" and rule.lead.channel.startswith(("move ", "turn ")):
+            own, other = named[rule.lead.thing[8:]], named[names[rule.lead.thing][8:]]
+            if mirrored_values(own, other, {rule.lead.channel: 1.0}).get(rule.lead.channel, 1.0) < 0:
+                update["followers"] = tuple(_read_backwards(f) for f in update["followers"])  # type: ignore[attr-defined]
+    if isinstance(rule, Swing):
+        swingers = []
+        for s in rule.swingers:
+            other = named[names[f"control:{s.control}"][8:]]
+            for channel, angle in mirrored_values(named[s.control], other, {s.channel: s.angle}).items():
+                if abs(angle) > 1e-9:
+                    swingers.append(s.model_copy(update={"control": other.name, "channel": channel, "angle": angle}))
+        update["swingers"] = tuple(swingers)
+    return image.model_copy(update=update)
+
+
+def _joints_mirrored(followers: list[Follower]) -> list[Follower]:
+    """Followers that are joints or shapes: a partner turned in counter-motion has y and z mirrored, as the plans do."""
+    out = []
+    for f in followers:
+        flip = f.thing.startswith("joint:") and f.channel == "move z"
+        out.append(_scaled(f, -1.0) if flip else f)
+    return out
+
+
+def _scaled(f: Follower, by: float) -> Follower:
+    keys = tuple(CurveKey(at=k.at, value=by * k.value) for k in f.curve.keys)
+    return f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})})
+
+
+def _read_backwards(f: Follower) -> Follower:
+    keys = tuple(CurveKey(at=-k.at, value=k.value) for k in reversed(f.curve.keys))
+    return f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})})
+
+
+def _mirrored_controls(character: Character, rule: Link, names: dict[str, str]) -> tuple[Follower, ...]:
+    """Followers that are controls: at every key the pose that they take together is mirrored."""
+    by_control: dict[str, dict[str, Curve]] = {}
+    for f in rule.followers:
+        if f.thing.startswith("control:"):
+            by_control.setdefault(f.thing, {})[f.channel] = f.curve
+    out = []
+    for thing, curves in by_control.items():
+        own, other = (character.control_named[t[8:]] for t in (thing, names[thing]))
+        spots = sorted({k.at for c in curves.values() for k in c.keys})
+        functions = {channel: curve_function(c) for channel, c in curves.items()}
+        first = next(iter(curves.values()))
+        rows = [mirrored_values(own, other, {ch: f(at) for ch, f in functions.items()}) for at in spots]
+        for channel in sorted({ch for row in rows for ch in row}):
+            values = [row.get(channel, 0.0) for row in rows]
+            if any(abs(v) > 1e-9 for v in values):
+                keys = tuple(CurveKey(at=a, value=v) for a, v in zip(spots, values, strict=True))
+                curve = first.model_copy(update={"keys": keys})
+                out.append(Follower(thing=names[thing], channel=channel, curve=curve))
+    return tuple(out)

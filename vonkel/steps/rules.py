@@ -1,0 +1,256 @@
+"""Steps of the rules: what follows, what leads, what springs and swings, and in which order all is solved."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from ..core.character import Character, Follow, Inputs, Lead, Link, Number, Rule, Space, Spring
+from ..core.character.references import checked, things_of
+from ..core.errors import NotFound, StepRefused
+from ..core.rig import compile_rig
+from ..core.rig.kits import with_rules
+from ..core.rig.opposite import mirrored_rule, other_things
+from ..core.rig.recording import keyed, lead_rest, recorded, zero_at_rest
+from .registry import Params, step
+
+
+class AddRule(Params):
+    rule: Rule
+    both_sides: bool = Field(True, description="the same on the partners' side, where there is one")
+
+
+def _named(rule: Rule) -> str:
+    return f"the {rule.kind} rule {rule.name}"
+
+
+def _settled(character: Character, rule: Rule) -> Rule:
+    checked(character, rule)
+    if isinstance(rule, Link):
+        rule, _ = zero_at_rest(rule, lead_rest(character, rule))
+    return rule
+
+
+@step("rules.add", AddRule, lambda c, p: f"Made {_named(p.rule)}")
+def add(character: Character, p: AddRule) -> Character:
+    """Make a rule: follow, space, link, spring or swing; nothing moves when it is made."""
+    if p.rule.kit and p.rule.kit not in {k.name for k in character.kits}:
+        raise NotFound(f"There is no kit called “{p.rule.kit}”.", p.rule.name)
+    made = [_settled(character, p.rule)]
+    exchanged = other_things(character, things_of(p.rule))
+    if p.both_sides and _leads_elsewhere(p.rule, exchanged):
+        made.append(mirrored_rule(character, made[0]))
+    result = with_rules(character, made)
+    compile_rig(result)
+    return result
+
+
+def _leads_elsewhere(rule: Rule, exchanged: dict[str, str]) -> bool:
+    """Whether the rule's own follower has a partner: then it has a mirror image."""
+    if isinstance(rule, Follow):
+        own = {rule.thing}
+    elif isinstance(rule, Space):
+        own = {f"control:{rule.control}"}
+    elif isinstance(rule, Link):
+        own = {rule.lead.thing}
+    elif isinstance(rule, Spring):
+        own = set(rule.things)
+    else:
+        own = {f"control:{s.control}" for s in rule.swingers}
+        if all(exchanged.get(t, t) in own for t in own):
+            return False  # both sides swing in the one rule already
+    return any(exchanged.get(t, t) != t for t in own)
+
+
+class NamedRule(Params):
+    name: str
+
+
+def _find(character: Character, name: str) -> Rule:
+    for r in character.rules:
+        if r.name == name:
+            return r
+    raise NotFound(f"There is no rule called “{name}”.", character.name, "Reload the page.")
+
+
+@step("rules.remove", NamedRule, lambda c, p: f"Took away the rule {p.name}")
+def remove(character: Character, p: NamedRule) -> Character:
+    """Take a rule away; a space's channels go with it."""
+    rule = _find(character, p.name)
+    controls = character.controls
+    if isinstance(rule, Space):
+        gone = set(rule.channels())
+        controls = tuple(
+            c.model_copy(update={"channels": tuple(k for k in c.channels if k.name not in gone)})
+            if c.name == rule.control
+            else c
+            for c in controls
+        )
+    return character.with_(
+        rules=tuple(r for r in character.rules if r is not rule), controls=controls,
+        order=tuple(n for n in character.order if n != p.name),
+    )  # fmt: skip
+
+
+class EditRule(Params):
+    name: str
+    rule: Rule
+
+
+@step("rules.edit", EditRule, lambda c, p: f"Changed {_named(p.rule)}")
+def edit(character: Character, p: EditRule) -> Character:
+    """Put a rule in the place of another, under its name."""
+    old = _find(character, p.name)
+    new = _settled(character, p.rule).model_copy(update={"name": old.name, "kit": old.kit})
+    if isinstance(old, Space):
+        character = remove(character, NamedRule(name=p.name))
+        result = with_rules(character, [new])
+    else:
+        result = character.with_(rules=tuple(new if r is old else r for r in character.rules))
+    compile_rig(result)
+    return result
+
+
+class Switch(Params):
+    name: str
+    on: bool
+
+
+@step("rules.switch", Switch, lambda c, p: f"Switched the rule {p.name} {'on' if p.on else 'off'}")
+def switch(character: Character, p: Switch) -> Character:
+    """Switch a rule on or off; it stays where it is."""
+    old = _find(character, p.name)
+    new = old.model_copy(update={"on": p.on})
+    result = character.with_(rules=tuple(new if r is old else r for r in character.rules))
+    compile_rig(result)
+    return result
+
+
+class Record(Params):
+    link: str = Field("", description="the link that takes the key; empty: that of the lead, or a new one")
+    lead: Lead | None = None
+    at: Number
+    values: Inputs = Field(description="what was posed by hand: control → channel → value")
+    both_sides: bool = True
+
+
+@step(
+    "rules.record",
+    Record,
+    lambda c, p: f"Recorded a pose at {p.at:.3g} of {p.link or (p.lead.channel if p.lead else '')}",
+)
+def record(character: Character, p: Record) -> Character:
+    """At this value of the lead, this pose: a key for every channel that was posed, on both sides."""
+    if p.link:
+        found = _find(character, p.link)
+        if not isinstance(found, Link):
+            raise StepRefused(f"“{p.link}” is no link.", character.name, "Choose a link.")
+        link: Link = found
+    elif p.lead is not None:
+        link = _link_of(character, p.lead)
+    else:
+        raise StepRefused("A lead is wanted.", "rules.record", "Choose what leads.")
+    made = recorded(character, link, p.at, p.values, lead_rest(character, link))
+    checked(character, made)
+    named = {r.name for r in character.rules}
+    if made.name in named:
+        result = character.with_(rules=tuple(made if r.name == made.name else r for r in character.rules))
+    else:
+        result = with_rules(character, [made])
+    if p.both_sides:
+        result = _on_the_other_side(result, made)
+    compile_rig(result)
+    return result
+
+
+def _link_of(character: Character, lead: Lead) -> Link:
+    for r in character.rules:
+        if isinstance(r, Link) and r.lead == lead and not r.name.endswith(" slide"):
+            return r
+    thing = lead.thing.partition(":")[2]
+    kit = next((c.kit for c in character.controls if f"control:{c.name}" == lead.thing), "")
+    return Link(name=f"{thing} {lead.channel or lead.kind}", kit=kit, lead=lead)
+
+
+def _on_the_other_side(character: Character, link: Link) -> Character:
+    """The partner's link becomes the mirror image of this one."""
+    exchanged = other_things(character, things_of(link))
+    if exchanged.get(link.lead.thing, link.lead.thing) == link.lead.thing:
+        return character
+    image = mirrored_rule(character, link)
+    assert isinstance(image, Link)
+    old = next(
+        (r for r in character.rules if isinstance(r, Link) and r.lead == image.lead and r.name != link.name), None
+    )
+    if old is not None:
+        image = image.model_copy(update={"name": old.name, "kit": old.kit})
+        return character.with_(rules=tuple(image if r is old else r for r in character.rules))
+    kit = next((c.kit for c in character.controls if f"control:{c.name}" == image.lead.thing), "")
+    return with_rules(character, [image.model_copy(update={"kit": kit})])
+
+
+class Key(Params):
+    link: str
+    follower: int = Field(ge=0)
+    at: Number
+    value: Number
+    was: Number | None = Field(None, description="the key that is moved; none: a new one")
+
+
+@step("rules.key", Key, lambda c, p: f"Set a key of the link {p.link}")
+def key(character: Character, p: Key) -> Character:
+    """Move a key of a link's curve, or set a new one."""
+    link = _find(character, p.link)
+    if not isinstance(link, Link) or p.follower >= len(link.followers):
+        raise NotFound("There is no such curve.", p.link, "Reload the page.")
+    f = link.followers[p.follower]
+    curve = f.curve
+    if p.was is not None:
+        left = tuple(k for k in curve.keys if abs(k.at - p.was) > 1e-9)
+        if len(left) == len(curve.keys):
+            raise NotFound(f"There is no key at {p.was:g}.", p.link, "Reload the page.")
+        curve = curve.model_copy(update={"keys": left}) if left else curve
+    rest = lead_rest(character, link)
+    new = f.model_copy(update={"curve": keyed(curve, p.at, p.value)})
+    followers = tuple(new if i == p.follower else x for i, x in enumerate(link.followers))
+    changed, _ = zero_at_rest(link.model_copy(update={"followers": followers}), rest)
+    result = character.with_(rules=tuple(changed if r is link else r for r in character.rules))
+    compile_rig(result)
+    return result
+
+
+class Order(Params):
+    group: str = Field(description="a kit or a rule")
+    to: Literal["up", "down"]
+
+
+@step("rules.order", Order, lambda c, p: f"Moved {p.group} {p.to} in the order of solving")
+def order(character: Character, p: Order) -> Character:
+    """Move a kit or rule up or down in the order of solving, where what it reads allows that."""
+    program = compile_rig(character)
+    groups = list(dict.fromkeys(o.group for o in program.operations))
+    if p.group not in groups:
+        raise NotFound(f"Nothing is solved for “{p.group}”.", character.name, "Reload the page.")
+    i = groups.index(p.group)
+    j = i + (1 if p.to == "down" else -1)
+    if not 0 <= j < len(groups):
+        raise StepRefused(f"{p.group} is {'last' if p.to == 'down' else 'first'} already.", character.name)
+    other = groups[j]
+    groups[i], groups[j] = groups[j], groups[i]
+    result = character.with_(order=tuple(groups))
+    now = list(dict.fromkeys(o.group for o in compile_rig(result).operations))
+    if now.index(p.group) - now.index(other) != (1 if p.to == "down" else -1) and (
+        now.index(p.group) < now.index(other)
+    ) == (p.to == "down"):
+        first, second = (other, p.group) if p.to == "up" else (p.group, other)
+        before = {w: o for o in program.operations if o.group == first for w in o.writes}
+        why = next(
+            (
+                f"“{o.sentence}” reads {r.split(':', 1)[-1]}, which “{before[r].sentence}” writes"
+                for o in program.operations if o.group == second for r in o.reads if r in before
+            ),
+            "one of them reads what the other writes",
+        )  # fmt: skip
+        raise StepRefused(f"{p.group} can't go {p.to} past {other}: {why}.", character.name, "Move another one.")
+    return result
