@@ -6,6 +6,7 @@ PAIR = 1e-5  # left and right partners may differ by this share of the body heig
 WELD = 1e-4  # border points of one part nearer than this share of the size lie on one another
 PLANE = 1e-6  # a point nearer to the body plane than this share of the height lies on it
 STRAIGHT = 0.0175  # 1 degree: an IK chain straighter than this has no bend to follow
+GIMBAL = 1.3963  # 80 degrees: a middle axis turned farther than this is near gimbal lock
 WEIGHT_SUM = 1e-4  # how far a point's weights may sum from one
 WEIGHT_FLOOR = 1e-3  # weights below this are dropped
 UNIT_QUATERNION = 1e-6

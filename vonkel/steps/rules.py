@@ -196,9 +196,10 @@ class Key(Params):
     at: Number
     value: Number
     was: Number | None = Field(None, description="the key that is moved; none: a new one")
+    drop: bool = Field(False, description="take that key away instead")
 
 
-@step("rules.key", Key, lambda c, p: f"Set a key of the link {p.link}")
+@step("rules.key", Key, lambda c, p: f"{'Took away' if p.drop else 'Set'} a key of the link {p.link}")
 def key(character: Character, p: Key) -> Character:
     """Move a key of a link's curve, or set a new one."""
     link = _find(character, p.link)
@@ -211,8 +212,10 @@ def key(character: Character, p: Key) -> Character:
         if len(left) == len(curve.keys):
             raise NotFound(f"There is no key at {p.was:g}.", p.link, "Reload the page.")
         curve = curve.model_copy(update={"keys": left}) if left else curve
+    if p.drop and (p.was is None or len(f.curve.keys) < 2):
+        raise StepRefused("A curve keeps one key at least.", p.link, "Take the link away instead.")
     rest = lead_rest(character, link)
-    new = f.model_copy(update={"curve": keyed(curve, p.at, p.value)})
+    new = f.model_copy(update={"curve": curve if p.drop else keyed(curve, p.at, p.value)})
     followers = tuple(new if i == p.follower else x for i, x in enumerate(link.followers))
     changed, _ = zero_at_rest(link.model_copy(update={"followers": followers}), rest)
     result = character.with_(rules=tuple(changed if r is link else r for r in character.rules))

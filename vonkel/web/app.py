@@ -28,7 +28,7 @@ class Settings:
 
 def create_app(settings: Settings) -> FastAPI:
     """A new application on one store."""
-    from .routes import bench, characters, files, live, pages, work
+    from .routes import bench, characters, files, live, pages, rig, work
 
     app = FastAPI(title="Vonkel", docs_url=None, redoc_url=None, openapi_url=None)
     app.state.workshop = Workshop(settings.store)
@@ -39,7 +39,7 @@ def create_app(settings: Settings) -> FastAPI:
     app.add_exception_handler(VonkelError, _said)
     app.add_exception_handler(RequestValidationError, _malformed)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for router in (pages.router, characters.router, files.router, bench.router, work.router, live.router):
+    for router in (pages.router, characters.router, files.router, bench.router, rig.router, work.router, live.router):
         app.include_router(router)
     if settings.demo and not app.state.workshop.store.characters():
         from ..demo import add_demo

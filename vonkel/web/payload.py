@@ -43,6 +43,7 @@ def state(workshop: Workshop, number: int) -> dict[str, Any]:
         "joints": [j.model_dump() for j in c.joints],
         "kits": [k.model_dump() for k in c.kits],
         "controls": [k.model_dump() for k in c.controls],
+        "rules": [r.model_dump() for r in c.rules],
         "shapes": [s.model_dump() for s in c.shapes],
         "poses": [p.name for p in c.poses],
         "groups": len(c.groups),

@@ -6,17 +6,19 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ...core.character import Character
+from ...core.character import Character, Link, opposite_name
 from ...core.face import eye_spheres
 from ...core.rig import compile_rig
-from ...core.tolerances import WEIGHT_SUM
-from .kinds import Finding, Mend, some
+from ...core.rig.kits import driven_joints
+from ...core.rig.kits.limb import limb_joints
+from ...core.tolerances import GIMBAL, STRAIGHT, WEIGHT_SUM
+from .kinds import Finding, Mend, counted, some
 
 
 def limb_findings(c: Character) -> Iterator[Finding]:
     if not c.joints:
         return
-    driven = {n for k in c.kits for names in k.joints.values() for n in names}
+    driven = driven_joints(c)
     loose = [j.name for j in c.joints if j.deforms and j.name not in driven]
     if not c.kits:
         yield Finding(
@@ -37,6 +39,127 @@ def limb_findings(c: Character) -> Iterator[Finding]:
             yield Finding(
                 station="limbs", level="must", title=f"{len(moved)} joints leave their rest place with all controls at zero",
                 joints=moved, detail=", ".join(moved[:6]),
+            )  # fmt: skip
+        yield from _limbs_joined(c)
+        yield from _tidy(c)
+        yield from _gimbal_prone(c)
+        yield from _uneven(c)
+
+
+def _limbs_joined(c: Character) -> Iterator[Finding]:
+    """Limbs that hang on nothing, and limbs too straight to know where to bend."""
+    for k in c.kits:
+        if k.kind not in ("arm", "leg"):
+            continue
+        names = limb_joints(k)
+        first = c.joint(names[0])
+        if first.parent is None and len(c.joints) > len(names):
+            yield Finding(
+                station="limbs", level="must", title=f"The limb {k.name} isn't attached", joints=[first.name],
+                detail=f"{first.name} hangs from nothing, so the limb stays behind when the body moves. Hang it from the body at the Joints station.",
+            )  # fmt: skip
+        places = [np.array(c.joint(n).place) for n in names]
+        ways = [(b - a) / max(float(np.linalg.norm(b - a)), 1e-9) for a, b in zip(places, places[1:], strict=False)]
+        most = max(float(np.arccos(np.clip(a @ b, -1, 1))) for a, b in zip(ways, ways[1:], strict=False))
+        if most < STRAIGHT:
+            yield Finding(
+                station="limbs", level="should", title=f"The limb {k.name} is dead straight", joints=[names[1]],
+                detail="IK can't tell from it which way to fold; its guide decides alone.",
+                mend=Mend(label="Bend it a little", step="joints.bend", params={"joint": names[1]}),
+            )  # fmt: skip
+
+
+def _tidy(c: Character) -> Iterator[Finding]:
+    """Controls that aren't zero at rest, two that do the same, channels nobody reads, helpers in sight."""
+    program = compile_rig(c)
+    read = {n for o in program.operations for n in o.controls}
+    idle = [
+        x.name for x in c.controls
+        if x.name not in read and any(not k.locked and not k.added for k in x.channels)
+    ]  # fmt: skip
+    if idle:
+        yield Finding(
+            station="limbs", level="note", title=f"{counted(len(idle), 'control moves', 'controls move')} nothing",
+            detail=", ".join(idle[:6]), mend=Mend(label="Put into the set “spare”", step="controls.set", params={"controls": idle, "level": "spare"}),
+        )  # fmt: skip
+    leads = {(r.lead.thing[8:], r.lead.channel) for r in c.rules if isinstance(r, Link) and r.lead.kind == "channel"}
+    unread = [
+        f"{x.name}: {k.name}" for x in c.controls for k in x.channels if k.added and (x.name, k.name) not in leads
+    ]
+    if unread:
+        yield Finding(
+            station="limbs", level="note", title=f"{counted(len(unread), 'added channel leads', 'added channels lead')} nothing",
+            detail=", ".join(unread[:6]) + ". Record a pose for it, or take it away.",
+        )  # fmt: skip
+    off = [
+        f"{x.name}: {k.name}" for x in c.controls for k in x.channels
+        if (k.kind in ("move", "turn") and k.rest != 0) or (k.kind == "size" and k.rest != 1)
+        or (k.low is not None and k.rest < k.low) or (k.high is not None and k.rest > k.high)
+    ]  # fmt: skip
+    if off:
+        yield Finding(
+            station="limbs", level="must", title=f"{counted(len(off), 'channel is', 'channels are')} not zero at rest",
+            detail=", ".join(off[:6]),
+        )  # fmt: skip
+    seen: dict[tuple[object, ...], str] = {}
+    twins = []
+    for x in c.controls:
+        key = (x.place, x.turn, tuple(k.name for k in x.channels), x.outline)
+        if key in seen and x.outline:
+            twins.append(f"{seen[key]} and {x.name}")
+        seen[key] = x.name
+    if twins:
+        yield Finding(
+            station="limbs", level="should", title=f"{counted(len(twins), 'control lies', 'controls lie')} on another like it",
+            detail=", ".join(twins[:4]) + ". One of the two kits is there twice.",
+        )  # fmt: skip
+    helpers = [
+        x.name for x in c.controls if x.level == "body" and x.key.startswith("turn:") and not c.joint(x.key[5:]).deforms
+    ]
+    if helpers:
+        yield Finding(
+            station="limbs", level="note", title=f"{counted(len(helpers), 'helper joint shows', 'helper joints show')} its control",
+            detail=", ".join(helpers[:6]), mend=Mend(label="Put them into “fine”", step="controls.set", params={"controls": helpers, "level": "fine"}),
+        )  # fmt: skip
+
+
+def _gimbal_prone(c: Character) -> Iterator[Finding]:
+    """Turning controls whose middle axis may go to a quarter turn, where two axes fall together."""
+    prone = []
+    for x in c.controls:
+        if not x.key.startswith("turn:") or x.key[5:] not in c.joint_index:
+            continue
+        middle = next((k for k in x.channels if k.name == f"turn {x.order[1]}"), None)
+        others = [
+            k for k in x.channels if k.name.startswith("turn ") and k is not middle and not (k.low == 0 and k.high == 0)
+        ]
+        if middle is None or middle.low is None or middle.high is None or len(others) < 2:
+            continue
+        if max(abs(middle.low), abs(middle.high)) > GIMBAL:
+            prone.append(x.key[5:])
+    if prone:
+        yield Finding(
+            station="limbs", level="note", title=f"{counted(len(prone), 'control can', 'controls can')} reach gimbal lock",
+            detail=f"{', '.join(prone[:6])}: the middle axis of the order goes near 90° within the limits. Another order is chosen at the Joints station.",
+            joints=prone,
+        )  # fmt: skip
+
+
+def _uneven(c: Character) -> Iterator[Finding]:
+    """Kits of one side whose partner is missing or made otherwise."""
+    named = {k.name: k for k in c.kits}
+    for k in c.kits:
+        if k.side != "L":
+            continue
+        other = named.get(opposite_name(k.name))
+        mirrored = {r: tuple(opposite_name(n) for n in names) for r, names in k.joints.items()}
+        if not all(n in c.joint_index for names in mirrored.values() for n in names):
+            continue
+        if other is None or other.kind != k.kind or other.options != k.options or other.joints != mirrored:
+            yield Finding(
+                station="limbs", level="should", title=f"The kit {k.name} has no equal on the right",
+                detail="Left and right would pose differently." if other else "There is none.",
+                mend=Mend(label="Mirror it", step="limbs.mirror_kit", params={"kit": k.name}),
             )  # fmt: skip
 
 

@@ -185,7 +185,7 @@ def renewed(character: Character, kit: Kit) -> list[Control]:
         if was is not None:
             update = {
                 "name": was.name,
-                "channels": was.channels,
+                "channels": _channels_kept(was.channels, c.channels),
                 "level": was.level,
                 "label": was.label,
                 "order": c.order,

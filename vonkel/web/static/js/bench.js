@@ -7,10 +7,11 @@ import { Plate } from "./plate.js";
 import { findingCards, STATIONS } from "./stations.js";
 import { Strip } from "./strip.js";
 import { DRAW } from "./tools/draw.js";
+import { KIT, POINTS } from "./tools/kit.js";
 import { MESH_TOOLS } from "./tools/mesh.js";
 import { PLANS } from "./tools/plan.js";
 
-const TOOLS = { ...MESH_TOOLS, draw: DRAW, plans: PLANS };
+const TOOLS = { ...MESH_TOOLS, draw: DRAW, plans: PLANS, kit: KIT, points: POINTS };
 const script = document.querySelector("script[data-number]");
 
 class Bench {
@@ -20,6 +21,10 @@ class Bench {
     this.values = {};
     this.trial = "";
     this.heat = false;
+    this.off = new Set();  // operations left out, to see what they do
+    this.openGroups = new Set();
+    this.running = false;  // springs and swings live
+    this.playing = false; this.motionFrame = 0; this.motionFrames = 72;
     this.symmetry = true;  // what is done on one side is done on the other
     this.plate = new Plate(byId("stage"), {
       onPickJoint: (name) => this.selectJoint(name),
@@ -29,7 +34,8 @@ class Bench {
       onGrab: () => { this.grabbed = structuredClone(this.values); this.trial = ""; },
       onHover: (name) => { if (name !== this.overName) { this.overName = name; this.foot(); } },
       onPickPoint: (index) => STATIONS[this.station].pickPoint?.(this, index),
-      onDragLandmark: (name, place) => this.tool?.drag?.(name, place),
+      onDragLandmark: (name, place, done) => this.tool?.drag?.(name, place, done),
+      onReach: (joint, place, done) => this.dragReach(joint, place, done),
     });
     this.live = new Live(number, {
       onFrame: (frame) => this.takeFrame(frame),
@@ -46,6 +52,7 @@ class Bench {
   async refresh({ keepPose = false } = {}) {
     const state = await call("GET", `/api/c/${this.number}`);
     const moved = !this.state || state.mesh !== this.state.mesh;
+    this.off.clear();  // looked at, not kept
     this.state = state;
     if (moved) await this.loadMesh();
     this.live.counts = { points: state.counts.points, joints: state.counts.joints };
@@ -134,7 +141,7 @@ class Bench {
   posed() { return Object.keys(this.values).length > 0 || this.trial; }
 
   wants(extra = {}) {
-    return { step: this.position().step, values: this.values, heat: this.heat && !!this.state.skin, ...extra };
+    return { step: this.position().step, values: this.values, heat: this.heat && !!this.state.skin, off: [...this.off], run: this.running || undefined, ...extra };
   }
 
   /** Show the present values (or the trial pose) through the live socket. */
@@ -150,6 +157,87 @@ class Bench {
     if (frame.said.values && this.plate.dragging !== false) Object.assign(this.values, frame.said.values);
     if (frame.heat) this.plate.setValues(frame.heat);
     this.onFrame?.(frame);
+    if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);
+    else if (this.running && frame.said.time !== undefined && !this.live.wish && this.plate.dragging !== true) requestAnimationFrame(() => { if (this.running && !this.live.wish) this.pose(); });
+  }
+
+  // -- springs, swings, tries ----------------------------------------------------------------------------------------
+  /** true: springs and swings run live; "reset": they begin anew; false: they rest. */
+  run(how) {
+    this.playing = false;
+    this.running = how !== false;
+    if (how === "reset") this.live.ask(this.wants({ kind: "pose", run: "reset" })); else this.pose();
+    this.sheets();
+  }
+
+  /** One frame of a try from rest to the pose at hand and back. */
+  motionTo(frame) {
+    this.motionFrame = frame;
+    this.running = false;
+    this.live.ask(this.wants({ kind: "motion", start: {}, frame, frames: this.motionFrames, rate: 24 }));
+  }
+
+  playMotion(on) {
+    this.playing = on;
+    this.running = false;
+    if (on) { this.motionBegan = performance.now(); this.motionTo(0); } else this.pose();
+    this.sheets();
+  }
+
+  motionShown(frame) {
+    this.motionFrame = frame;
+    const bar = document.querySelector("[data-keep=motion-frame]");
+    if (bar && document.activeElement !== bar) bar.value = String(frame);
+    if (!this.playing) return;
+    const next = Math.floor(((performance.now() - this.motionBegan) / 1000) * 24) % this.motionFrames;
+    requestAnimationFrame(() => { if (this.playing) this.motionTo(next); });
+  }
+
+  /** Values that the server finds for the pose at hand become one entry of the pose history. */
+  async takeValues(path, body, label) {
+    try {
+      const { values } = await call("POST", `/api/c/${this.number}/${path}`, { ...body, values: this.values });
+      this.trial = "";
+      this.values = values;
+      this.pose();
+      await this.keepPose(label);
+    } catch (error) { say(error); }
+  }
+
+  async selectOpposite() {
+    const name = this.plate.selected.control;
+    if (!name) return;
+    try { this.selectControl((await call("GET", `/api/c/${this.number}/opposite/${encodeURIComponent(name)}`)).control); } catch (error) { say(error); }
+  }
+
+  async loadKitKinds() { this.kitKinds ??= await call("GET", "/api/kits"); this.sheets(); }
+
+  openKitPoints(kit) { POINTS.kit = kit; this.useTool("points"); }
+
+  /** A joint and those below it, as long as each has one child. */
+  chainFrom(name) {
+    const out = [name];
+    for (;;) {
+      const kids = this.state.joints.filter((j) => j.parent === out.at(-1) && j.deforms);
+      if (kids.length !== 1) return out;
+      out.push(kids[0].name);
+    }
+  }
+
+  /** A swing of one channel, and with symmetry of its partner's, in one rule. */
+  async addSwing(one, rate) {
+    const swingers = [one];
+    if (this.symmetry) {
+      const { control } = await call("GET", `/api/c/${this.number}/opposite/${encodeURIComponent(one.control)}`);
+      const { values } = await call("POST", `/api/c/${this.number}/mirror_pose`, { values: { [one.control]: { [one.channel]: one.angle } }, how: "swap" });
+      if (control !== one.control) for (const [channel, angle] of Object.entries(values[control] ?? {})) if (Math.abs(angle) > 1e-9) swingers.push({ control, channel, angle, phase: one.phase });
+    }
+    await this.step("rules.add", { rule: { kind: "swing", name: `${one.control} swing`, rate, swingers }, both_sides: false });
+  }
+
+  dragReach(joint, place, done) {
+    this.live.ask({ ...this.wants({ kind: "reach", joint, to: place }), values: this.grabbed });
+    if (done) this.settle(`Dragged ${joint}`);
   }
 
   dragControl({ done, ...drag }) {
@@ -179,6 +267,7 @@ class Bench {
 
   setChannel(control, channel, value, keep) {
     this.trial = "";
+    this.playing = false;
     this.values = { ...this.values, [control]: { ...this.values[control], [channel]: value } };
     this.pose();
     if (keep) this.keepPose(`Set ${channel} of ${control}`);
@@ -240,6 +329,7 @@ class Bench {
     if (this.tool && this.tool.station !== station) this.useTool(null);
     if (!STATIONS[station].strip) this.trial = "";  // trial poses have no control values to go on from
     this.station = station;
+    this.running = this.playing = false;
     history.pushState({}, "", `/c/${this.number}/${station}${location.search}`);
     this.heads();
     this.show();
@@ -342,6 +432,7 @@ class Bench {
     else if (STATIONS[this.station].key?.[e.key]) { const name = STATIONS[this.station].key[e.key]; this.useTool(this.tool === TOOLS[name] ? null : name); }
     else if (e.key === "a" && this.station === "joints") { this.plate.axesShown = !this.plate.axesShown; this.plate.draw(); this.dock(); }
     else if (e.key === "b") this.toRest();
+    else if (e.key === "o") this.selectOpposite();
     else if (e.key === "l") this.ledger.toggle();
     else if (e.key.startsWith("Arrow") && e.target === this.plate.stage) this.nudge(e);
   }

@@ -446,13 +446,16 @@ export class Plate {
   dragJoint(event, name, i) {
     const joint = this.joints[i].name, start = this.jointPlace(i);
     this.events.onPickJoint(joint);
-    if (!this.events.onDragJoint || this.frames) { event.preventDefault(); event.stopImmediatePropagation(); return; }
+    if (this.frames) {  // posed: the joints above it turn so that it comes along
+      this.events.onGrab("");
+      return this.follow(event, (dx, dy, done) => this.events.onReach(joint, this.unproject(name, start, dx, dy), done));
+    }
     this.follow(event, (dx, dy, done) => this.events.onDragJoint(joint, this.unproject(name, start, dx, dy), done));
   }
 
   dragControl(event, name, i) {
     const c = this.controls[i], start = this.controlPlace(i);
-    const moves = c.channels.some((k) => k.kind === "move"), turns = c.channels.some((k) => k.kind === "turn");
+    const has = (kind) => c.channels.some((k) => k.name.startsWith(`${kind} `) && !k.locked), moves = has("move"), turns = has("turn");
     this.events.onPickControl(c.name);
     const turning = turns && (!moves || this.grip === "turn");
     if (!turning && !moves) return;

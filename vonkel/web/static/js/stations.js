@@ -2,7 +2,8 @@
 import { byId } from "./dom.js";
 import { joints } from "./stations/joints.js";
 import { model } from "./stations/model.js";
-import { face, handover, limbs, shapes, skin, trials } from "./stations/posing.js";
+import { limbs } from "./stations/limbs.js";
+import { face, handover, shapes, skin, trials } from "./stations/posing.js";
 import { DRAW } from "./tools/draw.js";
 import { MESH_TOOLS } from "./tools/mesh.js";
 import { tryPivot } from "./tools/pivot.js";
@@ -28,6 +29,12 @@ export function actionsOf(b) {
   add("Save the skeleton as a plan", "joints", () => { b.go("joints"); b.openPlans(); });
   add("Turn all joints down their bones", "joints", () => b.step("joints.turn_down_bones", {}));
   add("Put on the kits that the joints call for", "limbs", () => b.step("limbs.outfit", {}));
+  add("Put on a kit", "limbs", () => { b.go("limbs"); b.useTool("kit"); });
+  add("Run springs and swings live", "limbs", () => { b.go("limbs"); b.run(true); });
+  add("Choose the control opposite", "limbs", () => b.selectOpposite());
+  add("Read the order of solving", "limbs", () => { b.go("limbs"); b.rigView = "order"; b.sheets(); });
+  add("See what leads and what follows", "limbs", () => { b.go("limbs"); b.rigView = "links"; b.sheets(); });
+  for (const [how, words] of [["swap", "Swap left and right of the pose"], ["L", "Copy the left side's pose to the right"], ["R", "Copy the right side's pose to the left"]]) add(words, "pose", () => b.takeValues("mirror_pose", { how }, words));
   add("Bind the skin through the volume", "skin", () => b.step("skin.bind", {}));
   add("Deform by dual quaternions", "skin", () => b.step("skin.method", { method: "dual" }));
   add("Deform by linear blending", "skin", () => b.step("skin.method", { method: "linear" }));

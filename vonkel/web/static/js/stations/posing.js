@@ -1,16 +1,16 @@
-// The stations after the joints: posing, limbs, skin, shapes, face, trials, handover.
+// The stations after the limbs: skin, shapes, face, trials, handover; and the posing that they share.
 import { call, cm, h, plainName, say, spaced, tag, toast } from "../dom.js";
 import { button, filtered, hierarchy, noJoints, pairs, upload } from "./common.js";
 
 // -- posing, shared by limbs, face and others -----------------------------------------------------------------------
-function channelSheet(b) {
+export function channelSheet(b, zero = true) {
   const c = b.state.controls.find((x) => x.name === b.plate.selected.control);
   if (!c) return [h("h2", {}, "Control"), h("p", { class: "empty" }, b.state.controls.length ? "Choose an outline on the body and drag it." : "No controls yet.")];
   return [
     h("h2", {}, plainName(c.name), " ", tag(c.side)), h("p", { class: "soft" }, `of the kit ${plainName(c.kit)}`),
-    ...c.channels.map((k) => channelSlider(b, c.name, k)),
-    h("div", { class: "acts" }, button("Zero it", () => { delete b.values[c.name]; b.values = { ...b.values }; b.trial = ""; b.pose(); b.keepPose(`Zeroed ${c.name}`); }, "small")),
-  ];
+    ...c.channels.filter((k) => !k.locked && !k.name.startsWith("in ")).map((k) => channelSlider(b, c.name, k)),
+    !zero ? null : h("div", { class: "acts" }, button("Zero it", () => { delete b.values[c.name]; b.values = { ...b.values }; b.trial = ""; b.pose(); b.keepPose(`Zeroed ${c.name}`); }, "small")),
+  ].filter(Boolean);
 }
 
 export function channelSlider(b, control, k) {
@@ -29,7 +29,7 @@ export function channelSlider(b, control, k) {
   return h("div", { class: "slider" }, h("span", {}, `${k.name}${unit ? `, ${unit}` : ""}`), slide, field);
 }
 
-function poseSheet(b) {
+export function poseSheet(b) {
   const name = h("input", { type: "text", placeholder: "name this pose", maxlength: 60, style: "width:150px", "aria-label": "Pose name", "data-keep": "pose-name" });
   const save = async () => {
     if (!name.value.trim()) { toast("Name the pose first."); return; }
@@ -40,59 +40,13 @@ function poseSheet(b) {
     h("div", { class: "acts" }, button("Back to rest (b)", () => b.toRest(), "small"), Object.keys(b.values).length ? button("Take as the new rest", () => b.newRest(), "small") : null)];
 }
 
-const poseDock = (b) => [
+export const poseDock = (b) => [
   { label: "Move", on: b.plate.grip === "move", act: () => { b.plate.grip = "move"; } },
   { label: "Turn", on: b.plate.grip === "turn", act: () => { b.plate.grip = "turn"; } },
   { label: "Fine controls", on: !b.plate.levels, title: "Show every control", act: () => { b.plate.levels = b.plate.levels ? null : new Set(["body", "face"]); b.plate.draw(); } },
   { label: "Joints", on: b.plate.layers.joints, act: () => { b.plate.layers.joints = !b.plate.layers.joints; b.plate.draw(); } },
   { label: "Back to rest", act: () => b.toRest() },
 ];
-
-// -- limbs ---------------------------------------------------------------------------------------------------------
-function kitAdder(b) {
-  const j = b.state.joints.find((x) => x.name === b.plate.selected.joint);
-  if (!j) return [h("p", { class: "soft" }, "Show joints (below) and choose one, to put a kit on it.")];
-  const next = (n) => b.state.joints.find((x) => x.parent === n && x.deforms)?.name;
-  const middle = next(j.name), end = middle && next(middle);
-  const chain = [j.name];
-  while (next(chain.at(-1))) chain.push(next(chain.at(-1)));
-  const limb = (kind) => b.step("limbs.add_kit", { kind, joints: { upper: [j.name], middle: [middle], end: [end] } });
-  return [h("h3", {}, `Put a kit on ${plainName(j.name)}`), h("div", { class: "acts" },
-    end ? button("Arm from here", () => limb("arm"), "small") : null, end ? button("Leg from here", () => limb("leg"), "small") : null,
-    button("Turns on this joint", () => b.step("limbs.add_kit", { kind: "turns", name: plainName(j.name), joints: { chain: [j.name] } }), "small"),
-    chain.length > 1 ? button(`Turns on the chain of ${chain.length}`, () => b.step("limbs.add_kit", { kind: "turns", name: plainName(j.name), joints: { chain } }), "small") : null)];
-}
-
-/** Switch a limb between IK and FK where it stands: the other side's controls come to it first, so nothing jumps. */
-function leadButtons(b, kit) {
-  const target = b.state.controls.find((c) => c.kit === kit.name && c.channels.some((k) => k.name === "ik"));
-  const ik = b.values[target.name]?.ik ?? 1;
-  const lead = async (to) => {
-    try {
-      const { values } = await call("POST", `/api/c/${b.number}/switch`, { kit: kit.name, to, values: b.values });
-      b.trial = "";
-      b.values = values;
-      b.pose();
-      await b.keepPose(`${plainName(kit.name)} led by ${to.toUpperCase()}`);
-    } catch (error) { say(error); }
-  };
-  return [["ik", 1], ["fk", 0]].map(([to, at]) => h("button", { class: "small", "aria-pressed": String(Math.abs(ik - at) < 1e-6), title: `Let ${to.toUpperCase()} lead from this very pose`, onclick: () => lead(to) }, to.toUpperCase()));
-}
-
-export const limbs = {
-  large: "free", layers: { controls: true }, levels: new Set(["body", "face"]), shading: "colours",
-  left: (b) => {
-    if (!b.state.joints.length) return [h("h2", {}, "Kits"), ...noJoints(b)];
-    if (!b.state.kits.length) return [h("h2", {}, "Kits"), h("p", { class: "empty" }, "No kits yet."), h("div", { class: "acts" }, button("Put on what the joints call for", () => b.step("limbs.outfit", {}), "mend"))];
-    return [h("h2", {}, "Kits and controls"), ...b.state.kits.map((k) => h("details", { open: b.state.controls.some((c) => c.kit === k.name && c.name === b.plate.selected.control) },
-      h("summary", {}, tag(k.side), " ", plainName(k.name), h("span", { class: "soft" }, ` ${k.kind}`)),
-      h("ul", { class: "rows" }, b.state.controls.filter((c) => c.kit === k.name).map((c) => h("li", {},
-        h("button", { "aria-selected": String(c.name === b.plate.selected.control), "data-control": c.name, "data-keep": `c-${c.name}`, onclick: () => b.selectControl(c.name) }, h("span", { class: "grow" }, plainName(c.name)))))),
-      h("div", { class: "acts" }, ["arm", "leg"].includes(k.kind) ? leadButtons(b, k) : null, button("Take off", () => b.step("limbs.remove_kit", { kit: k.name }), "small quiet"))))];
-  },
-  right: (b) => [...(b.plate.selected.joint ? [] : channelSheet(b)), ...poseSheet(b), ...kitAdder(b)],
-  dock: poseDock,
-};
 
 // -- skin ----------------------------------------------------------------------------------------------------------
 async function showWeights(b, joint) {
