@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from math import acos, exp, sqrt
+from math import acos, atan, exp, sqrt, tan
 
 from .frames import (
     IDENTITY,
@@ -88,6 +88,8 @@ def two_bone(
 class FoldingChain:
     """A limb of any number of bones that folds as it is bent at rest: all its bends grow or shrink by one factor.
 
+    It is the tangent of half of each bend that grows, so that none goes past folding back on itself.
+
     The factor at which the chain is as long as wanted is found on its falling side, from straight (0) on; so there is
     one answer for each length, it changes smoothly, and at rest it is the rest.  A dead-straight chain bends evenly
     about the normal of its bend plane.
@@ -115,11 +117,10 @@ class FoldingChain:
         if sum(angle for _, angle in self.bends) < 1e-3:
             self.bends = [((0.0, 0.0, -1.0), 1.0) for _ in self.bends]
             self.rest = 0.0
-        most = 3.1 / max(angle for _, angle in self.bends)
+        self.bends = [(axis, tan(min(angle, 3.1) / 2)) for axis, angle in self.bends]
         self.factors, self.reaches = [0.0], [self.full]
-        count = 128
-        for k in range(1, count + 1):
-            factor = most * k / count
+        for k in range(1, 128):
+            factor = k / (128 - k)
             reach = length(self.folded(factor)[0][-1])
             if reach > self.reaches[-1]:
                 break
@@ -128,13 +129,13 @@ class FoldingChain:
         self._down = [-r for r in self.reaches]
 
     def folded(self, factor: float) -> tuple[list[Vec], list[Frame]]:
-        """Points (the root at zero) and bone frames in the chain's own axes, every bend times `factor`."""
+        """Points (the root at zero) and bone frames in the chain's own axes, every bend grown by `factor`."""
         frame, place = IDENTITY, (0.0, 0.0, 0.0)
         points, frames = [place], [frame]
         for i, size in enumerate(self.lengths):
             if i:
-                axis, angle = self.bends[i - 1]
-                frame = compose(frame, frame_about(axis, factor * angle))
+                axis, half = self.bends[i - 1]
+                frame = compose(frame, frame_about(axis, 2.0 * atan(factor * half)))
                 frames.append(frame)
             place = (place[0] + size * frame[0], place[1] + size * frame[4], place[2] + size * frame[8])
             points.append(place)

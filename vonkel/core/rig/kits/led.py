@@ -180,7 +180,11 @@ def turned_about_bone(angle: float) -> Callable[[Character, Kit], Turns]:
         out: Turns = {}
         for names in kit.joints.values():
             for n in names[:1]:
-                axis = np.cross(_third(character.joint(n)), _hinge(character.joint(n)))
+                joint = character.joint(n)
+                axis = np.cross(_third(joint), _hinge(joint))
+                # Alike on both sides: what is in front of the bone goes up at 1.
+                axes = matrix_from_quaternion(joint.turn)
+                axis = axis * (1.0 if np.cross(axes @ axis, [0.0, 0.0, 1.0])[1] >= 0 else -1.0)
                 out[n] = {-1.0: -angle * axis, 1.0: angle * axis}
         return out
 
@@ -194,7 +198,12 @@ def swept(angle: float) -> Callable[[Character, Kit], Turns]:
         out: Turns = {}
         for names in kit.joints.values():
             for i, n in enumerate(names):
-                axis = _third(character.joint(n)) * (angle if i == 0 else angle / 3)
+                joint = character.joint(n)
+                way = _tip(character, joint) - np.array(joint.place)
+                axis = _third(joint)
+                # Alike on both sides: back at 1, or down where the bone lies along the body.
+                goes = float(np.cross(matrix_from_quaternion(joint.turn) @ axis, unit(way)) @ [0.0, -0.3, -1.0])
+                axis = axis * (1.0 if goes >= 0 else -1.0) * (angle if i == 0 else angle / 3)
                 out[n] = {-1.0: -axis, 1.0: axis}
         return out
 
