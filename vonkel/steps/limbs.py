@@ -30,7 +30,9 @@ class AddKit(Params):
 
 def _kit(character: Character, p: AddKit) -> Kit:
     first = next((n for names in p.joints.values() for n in names if character.joint(n).side != "C"), "")
-    side = "C" if p.kind == "stance" or not first else character.joint(first).side
+    moved = {n for names in p.joints.values() for n in names}
+    both = any(character.partner(n) in moved for n in moved)  # eyes, say: the one kit holds both sides
+    side = "C" if both or p.kind == "stance" or not first else character.joint(first).side
     base = p.name or p.kind
     name = base if side == "C" or base.endswith(f"_{side}") else f"{base}_{side}"
     taken = frozenset(k.name for k in character.kits)

@@ -107,4 +107,37 @@ def add_muscle_joint(
                 }
             )
         )  # fmt: skip
-    return character.with_(joints=character.joints + tuple(added)), made
+    result = character.with_(joints=character.joints + tuple(added))
+    for j, one, two in (
+        (added[0], first, second),
+        *((x, opposite_name(first), opposite_name(second)) for x in added[1:]),
+    ):
+        reach = 0.55 * float(np.linalg.norm(np.array(result.joint(one).place) - np.array(result.joint(two).place)))
+        result = shared_around(result, j.name, (one, two), reach)
+    return result, made
+
+
+def shared_around(
+    character: Character, name: str, holders: tuple[str, ...], reach: float, most: float = 0.7
+) -> Character:
+    """A new joint takes a share of the skin that others hold near it: `most` at its place, softly none at `reach` metres."""
+    skin = character.skin
+    if skin is None or name in skin.joints:
+        return character
+    joints, weights = character.arrays["skin/joints"].copy(), character.arrays["skin/weights"].copy()
+    columns = [skin.joints.index(h) for h in holders if h in skin.joints]
+    far = np.linalg.norm(character.points - np.array(character.joint(name).place), axis=1)
+    share = most * np.clip(1 - (far / max(reach, 1e-9)) ** 2, 0, 1) ** 2
+    theirs = np.isin(joints, columns)
+    given = (np.where(theirs, weights, 0).sum(1) * share).astype(weights.dtype)
+    rows = np.flatnonzero(given > 0.01)
+    number = len(skin.joints)
+    for r in rows:
+        free = int(np.argmin(weights[r]))
+        if weights[r, free] > given[r]:
+            continue
+        weights[r, theirs[r]] *= 1 - share[r]
+        joints[r, free], weights[r, free] = number, given[r]
+        weights[r] /= weights[r].sum()
+    made = skin.model_copy(update={"joints": (*skin.joints, name)})
+    return character.with_(skin=made, arrays={"skin/joints": joints, "skin/weights": weights})

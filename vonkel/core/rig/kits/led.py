@@ -423,7 +423,7 @@ def folded_wing(character: Character, kit: Kit) -> Turns:
     def angle(way: np.ndarray) -> float:
         return float(np.arctan2(way @ back, way @ out))
 
-    wanted = {"upper": 1.15, "middle": -1.0, "end": 1.25}  # radians from straight out towards straight back
+    wanted = {"upper": 1.4, "middle": -1.35, "end": 1.45}  # radians from straight out towards straight back
     turned: dict[str, float] = {}
     delta: dict[str, float] = {}
     names = Wing().every(kit)
@@ -440,7 +440,7 @@ def folded_wing(character: Character, kit: Kit) -> Turns:
             if role == "hung" or role.startswith("finger "):
                 first = role == "hung" or n == kit.joints[role][0]
                 # Lies back along the body, a trace of the fan kept so that the rays don't share one place.
-                whole = (1.35 + 0.06 * (rest - 1.35)) - rest if first else above
+                whole = (1.55 + 0.06 * (rest - 1.55)) - rest if first else above
             else:
                 whole = above
         delta[n] = whole

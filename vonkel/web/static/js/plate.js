@@ -406,6 +406,8 @@ export class Plate {
         this.tool.click(this.spot(name, x, y));
         return;
       }
+      const on = this.layers.joints ? this.nearestJoint(name, x, y, 5) : -1;  // right on a joint: it is meant
+      if (on >= 0) return this.dragJoint(event, name, on);
       const c = this.layers.controls && !this.controlsAway ? this.nearestControl(name, x, y) : -1;
       if (c >= 0) return this.dragControl(event, name, c);
       const j = this.layers.joints ? this.nearestJoint(name, x, y) : -1;

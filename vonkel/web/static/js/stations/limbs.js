@@ -1,6 +1,6 @@
 // The Limbs station: kits, controls, what leads what, rules, and the order in which all is solved.
 import { h, plainName, say, tag, toast } from "../dom.js";
-import { button, choices, fold, noJoints, pairs } from "./common.js";
+import { button, choices, filtered, fold, hierarchy, noJoints, pairs } from "./common.js";
 import { linkSheet } from "./links.js";
 import { orderSheet } from "./order.js";
 import { channelSheet, poseDock, poseSheet } from "./posing.js";
@@ -15,6 +15,9 @@ function leadButtons(b, kit) {
   const lead = (to) => b.takeValues("switch", { kit: kit.name, to }, `${plainName(kit.name)} led by ${to.toUpperCase()}`);
   return [["ik", 1], ["fk", 0]].map(([to, at]) => h("button", { class: "small", "aria-pressed": String(Math.abs(ik - at) < 1e-6), title: `Let ${to.toUpperCase()} lead from this very pose`, onclick: () => lead(to) }, to.toUpperCase()));
 }
+
+/** The joints that some kit speaks of. */
+const held = (b) => new Set(b.state.kits.flatMap((k) => Object.values(k.joints).flat()));
 
 function kitRow(b, k) {
   const own = b.state.controls.filter((c) => c.kit === k.name);
@@ -121,6 +124,7 @@ export const limbs = {
   large: "free", layers: { controls: true }, levels: new Set(["body", "face"]), shading: "colours",
   left: (b) => {
     if (!b.state.joints.length) return [h("h2", {}, "Kits"), ...noJoints(b)];
+    if (b.tool?.name === "kit") return [h("h2", {}, "Joints"), filtered(b, "jointFilter", `Filter ${b.state.joints.length} joints …`), hierarchy(b, (j) => (held(b).has(j.name) ? h("span", { class: "soft", title: "A kit moves it" }, "·") : null))];
     return [h("h2", {}, "Kits and controls"),
       h("div", { class: "acts" }, b.state.kits.length ? null : button("Put on what the joints call for", () => b.step("limbs.outfit", {}), "mend"), button("Put on a kit (k)", () => b.useTool("kit"), "small")),
       setButtons(b), ...(b.state.kits.length ? b.state.kits.map((k) => kitRow(b, k)) : [h("p", { class: "empty" }, "No kits yet.")])].filter(Boolean);
