@@ -57,7 +57,7 @@ def _costs(program) -> list[float]:  # type: ignore[no-untyped-def]
 
 KINDS = {
     "joint": "{}", "control": "control {}", "stand": "where {} stands", "goal": "the goal of {}", "scale": "the size of {}",
-    "curve": "{} on its curve", "value": "values of {}", "heading": "the heading of {}",
+    "curve": "{} on its curve", "rolled": "how {} rolled", "value": "values of {}", "heading": "the heading of {}",
 }  # fmt: skip
 
 

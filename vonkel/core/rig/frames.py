@@ -160,6 +160,8 @@ def slerp(a: Frame, b: Frame, t: float) -> Frame:
         return a
     if t >= 1.0:
         return with_place(b, place_of(a))
+    if a[0] == b[0] and a[5] == b[5] and a[10] == b[10] and a[:11:4] == b[:11:4] and a[1] == b[1] and a[6] == b[6]:
+        return a
     p, q = quat_from_frame(a), quat_from_frame(b)
     d = p[0] * q[0] + p[1] * q[1] + p[2] * q[2] + p[3] * q[3]
     if d < 0:

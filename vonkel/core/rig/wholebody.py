@@ -9,6 +9,7 @@ the same body.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numba
 import numpy as np
@@ -33,6 +34,15 @@ class LegTree:
     axes: np.ndarray
     costs: np.ndarray
 
+    @cached_property
+    def longest(self) -> float:
+        """The longest leg's whole length, metres."""
+        sizes = []
+        for leg, foot in enumerate(self.feet):
+            chain = np.vstack([self.joints[self.starts[leg] : self.starts[leg + 1]], foot])
+            sizes.append(float(np.linalg.norm(np.diff(chain, axis=0), axis=1).sum()))
+        return max(sizes)
+
 
 @numba.njit(cache=True, nogil=True)
 def _rotation(v):
@@ -51,6 +61,29 @@ def _rotation(v):
 
 
 @numba.njit(cache=True, nogil=True)
+def _turn_on(m, axis, angle):
+    """m (3, 3) becomes m times the rotation by `angle` about the unit vector `axis`."""
+    x, y, z = axis[0], axis[1], axis[2]
+    c, s = np.cos(angle), np.sin(angle)
+    k = 1.0 - c
+    r00, r01, r02 = c + k * x * x, k * x * y - s * z, k * x * z + s * y
+    r10, r11, r12 = k * x * y + s * z, c + k * y * y, k * y * z - s * x
+    r20, r21, r22 = k * x * z - s * y, k * y * z + s * x, c + k * z * z
+    for i in range(3):
+        a, b, d = m[i, 0], m[i, 1], m[i, 2]
+        m[i, 0] = a * r00 + b * r10 + d * r20
+        m[i, 1] = a * r01 + b * r11 + d * r21
+        m[i, 2] = a * r02 + b * r12 + d * r22
+
+
+@numba.njit(cache=True, nogil=True)
+def _carry(m, v, base, out):
+    """out = base + m · v."""
+    for i in range(3):
+        out[i] = base[i] + m[i, 0] * v[0] + m[i, 1] * v[1] + m[i, 2] * v[2]
+
+
+@numba.njit(cache=True, nogil=True)
 def _solve(centre, joints, feet, starts, of_joint, axes, costs, goals, damping, rounds, longest):
     """(6 + f,) posture: the trunk's move, its rotation vector, then every freedom's angle."""
     legs, free = len(feet), len(of_joint)
@@ -58,54 +91,60 @@ def _solve(centre, joints, feet, starts, of_joint, axes, costs, goals, damping, 
     rows = 3 * legs
     jacobian = np.zeros((rows, 6 + free))
     miss = np.zeros(rows)
+    # Where each freedom's axis stands now, and the joint that it goes through.
+    at, axis = np.zeros((free, 3)), np.zeros((free, 3))
+    turn, place, bone, zero = np.zeros((3, 3)), np.zeros(3), np.zeros(3), np.zeros(3)
     for _ in range(rounds):
         trunk = _rotation(posture[3:6])
         jacobian[:] = 0.0
         f = 0
         for leg in range(legs):
             a, b = starts[leg], starts[leg + 1]
-            turn = trunk.copy()
-            place = centre + posture[0:3] + trunk @ (joints[a] - centre)
+            turn[:] = trunk
+            for r in range(3):
+                bone[r] = joints[a, r] - centre[r]
+                place[r] = centre[r] + posture[r]
+            _carry(trunk, bone, place, place)
             first = f
-            # Where each freedom's axis stands now, and the joint that it goes through.
-            at = np.zeros((free, 3))
-            axis = np.zeros((free, 3))
             for j in range(a, b):
                 while f < free and of_joint[f] == j:
-                    axis[f] = turn @ axes[f]
+                    _carry(turn, axes[f], zero, axis[f])
                     at[f] = place
-                    turn = turn @ _rotation(axes[f] * posture[6 + f])
+                    _turn_on(turn, axes[f], posture[6 + f])
                     f += 1
-                following = joints[j + 1] if j + 1 < b else feet[leg]
-                place = place + turn @ (following - joints[j])
+                for r in range(3):
+                    bone[r] = (joints[j + 1, r] if j + 1 < b else feet[leg, r]) - joints[j, r]
+                _carry(turn, bone, place, place)
+            row = 3 * leg
             for r in range(3):
-                miss[3 * leg + r] = goals[leg, r] - place[r]
-                jacobian[3 * leg + r, r] = 1.0
+                miss[row + r] = goals[leg, r] - place[r]
+                jacobian[row + r, r] = 1.0
             # The trunk's turn: its rotation vector's derivative is taken about the axes as they stand (the vector is
             # small, and what is left of the error goes in the rounds that follow).
-            arm = place - centre - posture[0:3]
-            jacobian[3 * leg + 0, 4], jacobian[3 * leg + 0, 5] = arm[2], -arm[1]
-            jacobian[3 * leg + 1, 3], jacobian[3 * leg + 1, 5] = -arm[2], arm[0]
-            jacobian[3 * leg + 2, 3], jacobian[3 * leg + 2, 4] = arm[1], -arm[0]
+            x = place[0] - centre[0] - posture[0]
+            y = place[1] - centre[1] - posture[1]
+            z = place[2] - centre[2] - posture[2]
+            jacobian[row, 4], jacobian[row, 5] = z, -y
+            jacobian[row + 1, 3], jacobian[row + 1, 5] = -z, x
+            jacobian[row + 2, 3], jacobian[row + 2, 4] = y, -x
             for k in range(first, f):
-                d = place - at[k]
-                jacobian[3 * leg + 0, 6 + k] = axis[k, 1] * d[2] - axis[k, 2] * d[1]
-                jacobian[3 * leg + 1, 6 + k] = axis[k, 2] * d[0] - axis[k, 0] * d[2]
-                jacobian[3 * leg + 2, 6 + k] = axis[k, 0] * d[1] - axis[k, 1] * d[0]
+                x, y, z = place[0] - at[k, 0], place[1] - at[k, 1], place[2] - at[k, 2]
+                jacobian[row, 6 + k] = axis[k, 1] * z - axis[k, 2] * y
+                jacobian[row + 1, 6 + k] = axis[k, 2] * x - axis[k, 0] * z
+                jacobian[row + 2, 6 + k] = axis[k, 0] * y - axis[k, 1] * x
         weighed = jacobian / costs
         normal = weighed @ jacobian.T
         for r in range(rows):
             normal[r, r] += damping
-        wanted = weighed.T @ np.linalg.solve(normal, miss + jacobian @ posture)
-        change = wanted - posture
+        change = weighed.T @ np.linalg.solve(normal, miss + jacobian @ posture) - posture
         most = 0.0
         for k in range(6 + free):
             size = abs(change[k]) / (longest if k < 3 else 1.0)
             most = max(most, size)
         if most > 0.35:  # far goals are neared in steps: the derivative is true only nearby
             change *= 0.35 / most
-        posture = posture + change
-        if most < 1e-11:
+        posture += change
+        if most < 1e-7:  # what is left is a fifth of that, far below what is seen; the legs reach exactly anyway
             break
     return posture
 
@@ -115,7 +154,7 @@ def pushed(tree: LegTree, goals: np.ndarray, damping: float = 1e-4) -> np.ndarra
 
     damping: how much a foot may be missed, against the square of the longest leg; less reaches farther.
     """
-    longest = longest_leg(tree)
+    longest = tree.longest
     posture = _solve(
         tree.centre, tree.joints, tree.feet, tree.starts, tree.of_joint, tree.axes, tree.costs, goals,
         damping * longest * longest, ROUNDS, longest,
@@ -124,12 +163,3 @@ def pushed(tree: LegTree, goals: np.ndarray, damping: float = 1e-4) -> np.ndarra
     out[:, :3] = _rotation(posture[3:6])
     out[:, 3] = tree.centre + posture[:3] - out[:, :3] @ tree.centre
     return out
-
-
-def longest_leg(tree: LegTree) -> float:
-    """The longest leg's whole length, metres."""
-    sizes = []
-    for leg, foot in enumerate(tree.feet):
-        chain = np.vstack([tree.joints[tree.starts[leg] : tree.starts[leg + 1]], foot])
-        sizes.append(float(np.linalg.norm(np.diff(chain, axis=0), axis=1).sum()))
-    return max(sizes)

@@ -138,6 +138,8 @@ class Chain(KitKind):
         longer = [lengthened(builder.character.joint(n)) for n in names]
         stretch, volume = (builder.value(leads[-1], n) for n in ("stretch", "volume"))
         n = len(names)
+        stills = [with_place(r, (0.0, 0.0, 0.0)) for r in rests]
+        bones = [sub(b, a) for a, b in zip(places, places[1:], strict=False)]  # type: ignore[arg-type]
         own = [builder.value(c, k.name) for c in leads for k in c.channels if k.kind in ("move", "turn")]
         sprung = {t for r in builder.character.rules for t in things_of(r)}
         amended = [c.name in builder.stands or f"control:{c.name}" in sprung for c in leads]
@@ -166,10 +168,10 @@ class Chain(KitKind):
                 way = sub(wanted[i + 1], wanted[i])
                 size = length(way)
                 factor = 1.0 + (size / sizes[i] - 1.0) * give
-                turned = compose(_mean_turn(turns, chosen[i]), with_place(rests[i], (0.0, 0.0, 0.0)))
-                before = sub(places[i + 1], places[i])  # type: ignore[arg-type]
+                mean = _mean_turn(turns, chosen[i])
+                turned = compose(mean, stills[i])
                 if size > 1e-12 and sizes[i] > 1e-12:
-                    carried = unit(rotate(_mean_turn(turns, chosen[i]), before))
+                    carried = unit(rotate(mean, bones[i]))
                     turned = compose(swing(carried, unit(way)), turned)
                 state[outs[i]] = with_place(turned, at)
                 state[scales[i]] = longer[i](factor, keep)

@@ -173,14 +173,24 @@ class Foot(KitKind):
             m = compose(m, _about(at["ball"], frame_about(up, sign * values[values_at["twist"]])))
             return m, compose(m, _about(at["ball"], frame_about(side, on_ball)))
 
+        every = list(values_at.values())
+        went = f"rolled:{kit.name}"
+        went_slot = builder.new_slot(went, None)
+
         def lift(state: State, values: Values) -> None:
-            _, foot_went = planted(values)
+            if not any(values[i] for i in every):
+                state[went_slot] = None
+                return
+            state[went_slot] = planted(values)
+            foot_went = state[went_slot][1]
             state[goal] = compose(compose(state[held], foot_went), end_local)
 
         reads = (f"control:{target.name}",)
         made = [
             *builder.standing(control, f"control:{target.name}"),
-            Operation(f"{control.name} rolls {foot}", reads, (goal_name,), lift, (control.name,), amends=(goal_name,)),
+            Operation(
+                f"{control.name} rolls {foot}", reads, (goal_name, went), lift, (control.name,), amends=(goal_name,)
+            ),
         ]
         if not kit.joints.get("ball"):
             return made
@@ -191,10 +201,10 @@ class Foot(KitKind):
         hinge = place_of(ball_local)
 
         def toes(state: State, values: Values) -> None:
-            if not any(values[i] for i in (values_at["roll"], values_at["toe lift"])):
+            if state[went_slot] is None:
                 state[out] = compose(state[foot_slot], ball_rest)
                 return
-            toes_went, foot_went = planted(values)
+            toes_went, foot_went = state[went_slot]
             lifted = _about(hinge, frame_about(side, -values[values_at["toe lift"]]))
             # The toes lie where they were planted, but hang from the ball joint, which goes with the foot.
             own = compose(inverse(compose(foot_went, end_local)), compose(compose(toes_went, lifted), ball_local))
@@ -202,7 +212,7 @@ class Foot(KitKind):
 
         made.append(
             Operation(
-                f"{ball} stays flat as {foot} rolls", (f"joint:{foot}",), (f"joint:{ball}",), toes, (control.name,)
+                f"{ball} stays flat as {foot} rolls", (f"joint:{foot}", went), (f"joint:{ball}",), toes, (control.name,)
             )
         )
         return made

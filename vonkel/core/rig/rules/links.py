@@ -57,6 +57,12 @@ def lead_reader(builder: Builder, lead: Lead) -> tuple[tuple[str, ...], tuple[st
     return (slot, *((parent,) if parent else ())), (), turned
 
 
+def _rest(builder: Builder, rule: Link) -> float:
+    if rule.lead.kind != "channel":
+        return 0.0
+    return builder.rest_values[builder.channels[(rule.lead.thing.partition(":")[2], rule.lead.channel)]]
+
+
 def lead_words(lead: Lead) -> str:
     name = lead.thing.partition(":")[2]
     if lead.kind == "channel":
@@ -84,10 +90,17 @@ def link_operations(builder: Builder, rule: Link) -> list[Operation]:
         if index is not None:
             led.append((index, curve_function(f.curve)))
             names.append("shapes" if kind == "shape" else name)
+    rest = _rest(builder, rule)
+    quiet = all(
+        abs(curve(rounded(rest, rounding))) < 1e-12 for _, curve in led
+    )  # at rest it leads nothing: as it should
     if led:
 
         def drive(state: State, values: Values) -> None:
-            value = rounded(read(state, values), rounding)
+            given = read(state, values)
+            if quiet and given == rest:
+                return
+            value = rounded(given, rounding)
             for index, curve in led:
                 values[index] += curve(value)
 
