@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -61,11 +61,12 @@ class Pose:
 
     joints: np.ndarray
     scales: np.ndarray
-    controls: dict[str, Frame] = field(default_factory=dict)
+    controls: Mapping[str, Frame] = field(default_factory=dict)
     shapes: dict[str, float] = field(default_factory=dict)
     values: tuple[float, ...] = ()
     size: float = 1.0
     centre: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    rows: np.ndarray | None = None  # (k, 3, 4): the controls' frames in their order, where they are at hand
 
     @property
     def scaled(self) -> bool:
@@ -73,7 +74,10 @@ class Pose:
 
     def control_matrices(self, names: tuple[str, ...]) -> np.ndarray:
         """(k, 3, 4): where these controls are drawn, sized with the figure."""
-        out = matrices([self.controls[n] for n in names])
+        if self.rows is not None and len(self.rows) == len(names):
+            out = self.rows
+        else:
+            out = matrices([self.controls[n] for n in names])
         if self.size != 1.0:
             out = out * self.size
             out[:, :, 3] += (1.0 - self.size) * np.array(self.centre)
@@ -93,6 +97,23 @@ class Pose:
     def rigid_matrices(self, rest_inverse: np.ndarray) -> np.ndarray:
         """(j, 3, 4): as `skin_matrices` without any scale."""
         return self.joints @ rest_inverse
+
+
+class ControlFrames(Mapping[str, Frame]):
+    """Frames of controls, looked up in a copy of the state."""
+
+    def __init__(self, state: State, slots: dict[str, int]) -> None:
+        self._state, self._slots = state, slots
+
+    def __getitem__(self, name: str) -> Frame:
+        frame: Frame = self._state[self._slots[name]]
+        return frame
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._slots)
+
+    def __len__(self) -> int:
+        return len(self._slots)
 
 
 @dataclass(frozen=True)
@@ -117,16 +138,16 @@ class RigProgram:
         return [self.slots[f"joint:{n}"] for n in self.joint_names]
 
     @cached_property
+    def _control_slots(self) -> dict[str, int]:
+        return {n: self.slots[f"control:{n}"] for n in self.control_names}
+
+    @cached_property
     def _scale_slots(self) -> list[tuple[int, int]]:
         found = ((i, self.slots.get(f"scale:{n}")) for i, n in enumerate(self.joint_names))
         return [(i, s) for i, s in found if s is not None]
 
-    @cached_property
-    def _control_of_value(self) -> list[str]:
-        return [control for control, _ in self.channels]
-
-    def reached_from(self, controls: frozenset[str]) -> list[Callable[[State, Values], None]]:
-        """In running order, what must run again when only these controls' channels changed.
+    def reached_from(self, controls: frozenset[str]) -> tuple[list[Callable[[State, Values], None]], set[str]]:
+        """In running order, what must run again when only these controls' channels changed, and the slots it writes.
 
         What amends a slot runs on what was written there before, so all writers of a slot run or none does.
         """
@@ -147,7 +168,8 @@ class RigProgram:
             if len(chosen) == before:
                 break
         chosen.update(i for i, o in enumerate(self.operations) if o.drives)  # values are fresh each time
-        return [self.operations[i].run for i in sorted(chosen)]
+        written = {w for i in chosen for w in self.operations[i].writes}
+        return [self.operations[i].run for i in sorted(chosen)], written
 
     @cached_property
     def _reads(self) -> list[frozenset[str]]:
@@ -196,13 +218,19 @@ class RigProgram:
             run(state, values)
         return self.pose(state, values)
 
-    def pose(self, state: State, values: Values) -> Pose:
-        """The pose that a state holds once the operations have run."""
+    def pose(
+        self, state: State, values: Values, joints: np.ndarray | None = None, rows: np.ndarray | None = None
+    ) -> Pose:
+        """The pose that a state holds once the operations have run.
+
+        joints (j, 3, 4) and rows (k, 3, 4): the frames of joints and controls, where the caller has them already.
+        """
         scales = np.ones((len(self.joint_names), 3))
         for i, slot in self._scale_slots:
-            scales[i] = state[slot]
-        slots = self.slots
-        joints = matrices([state[s] for s in self._joint_slots])
+            if state[slot] is not UNIT_SCALE:
+                scales[i] = state[slot]
+        if joints is None:
+            joints = matrices([state[s] for s in self._joint_slots])
         size = values[self.size_value] if self.size_value >= 0 else 1.0
         centre = (0.0, 0.0, 0.0)
         if size != 1.0:
@@ -212,11 +240,12 @@ class RigProgram:
         return Pose(
             joints=joints,
             scales=scales,
-            controls={n: state[slots[f"control:{n}"]] for n in self.control_names},
+            controls=ControlFrames(list(state), self._control_slots),
             shapes={n: values[self.channels[("shapes", n)]] for n in self.shape_names},
             values=tuple(values),
             size=size,
             centre=centre,
+            rows=rows,
         )
 
 
@@ -229,34 +258,57 @@ class Follower:
     def __init__(self, program: RigProgram) -> None:
         self.program = program
         self._state: State = []
-        self._given: Values = []  # as the inputs set them, before anything led them
+        self._given: Inputs = {}
         self._values: Values = []
-        self._reached: dict[frozenset[str], list[Callable[[State, Values], None]]] = {}
+        self._reached: dict[frozenset[str], _Reach] = {}
+        self._joints, self._rows = np.zeros((0, 12)), np.zeros((0, 12))
 
     def evaluate(self, inputs: Inputs) -> Pose:
         """As `program.evaluate`."""
-        values = self._run(inputs)
-        return self.program.pose(self._state, values)
+        program, reach = self.program, self._run(inputs)
+        if reach is None:
+            self._joints = matrices([self._state[s] for s in program._joint_slots]).reshape(-1, 12)
+            self._rows = matrices([self._state[s] for s in program._control_slots.values()]).reshape(-1, 12)
+        else:
+            for i, slot in reach.joints:
+                self._joints[i] = self._state[slot]
+            for i, slot in reach.controls:
+                self._rows[i] = self._state[slot]
+        joints, rows = self._joints.reshape(-1, 3, 4).copy(), self._rows.reshape(-1, 3, 4).copy()
+        return program.pose(self._state, self._values, joints, rows)
 
     def place(self, inputs: Inputs, joint: int) -> np.ndarray:
         """(3,) metres: where one joint is, by its index; the rest of the pose isn't made."""
         self._run(inputs)
+        self._joints = np.zeros((0, 12))
         return np.array(place_of(self._state[self.program._joint_slots[joint]]))
 
-    def _run(self, inputs: Inputs) -> Values:
-        program, values = self.program, self.program.values(inputs)
-        given = list(values)
+    def _run(self, inputs: Inputs) -> _Reach | None:
+        """Brings the state up to date.  Returns what was run, or None where that was everything."""
+        program, before = self.program, self._given
+        values = program.values(inputs)
+        reach = None
         if not self._state:
             self._state, runs = list(program.initial), program._runs
-        elif given == self._given:
-            return self._values
         else:
-            owner = program._control_of_value
-            changed = frozenset(owner[i] for i, (a, b) in enumerate(zip(given, self._given, strict=True)) if a != b)
+            changed = frozenset(c for c in inputs.keys() | before.keys() if inputs.get(c) != before.get(c))
             if changed not in self._reached:
-                self._reached[changed] = program.reached_from(changed)
-            runs = self._reached[changed]
+                self._reached[changed] = _Reach(program, changed)
+            reach = self._reached[changed]
+            runs = reach.runs
         for run in runs:
             run(self._state, values)
-        self._given, self._values = given, values
-        return values
+        self._given, self._values = {c: dict(v) for c, v in inputs.items()}, values
+        return reach if len(self._joints) else None
+
+
+class _Reach:
+    """What changing some controls' channels reaches: operations in running order, and the frames they write."""
+
+    def __init__(self, program: RigProgram, controls: frozenset[str]) -> None:
+        self.runs, written = program.reached_from(controls)
+        self.joints = [
+            (i, s) for i, s in enumerate(program._joint_slots) if f"joint:{program.joint_names[i]}" in written
+        ]
+        slots = program._control_slots
+        self.controls = [(i, slots[n]) for i, n in enumerate(slots) if f"control:{n}" in written]
