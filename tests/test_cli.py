@@ -77,7 +77,7 @@ def test_lists_are_json_with_schemas():
 
 def test_every_command_is_documented_and_has_help():
     readme = (ROOT / "README.md").read_text()
-    for command in ("serve", "new", "apply", "trial", "export", "check", "steps", "kits", "plans"):
+    for command in ("serve", "new", "apply", "trial", "order", "export", "check", "steps", "kits", "plans"):
         assert f"vonkel {command}" in readme, command
         assert "Usage" in vonkel(command, "--help").stdout
 
@@ -88,6 +88,9 @@ def test_plans_names_and_whole_characters_from_the_command_line(tmp_path):
     number = json.loads(vonkel("new", DATA / "larva.obj", "--name", "Wick", *store).stdout)["character"]
     made = vonkel("apply", "chain", "--character", number, *store)
     assert made.returncode == 0, made.stderr
+    lines = json.loads(vonkel("order", number, *store).stdout)
+    assert lines[0]["sentence"] == "whole stands on the ground" and all(x["micros"] >= 0 and x["writes"] for x in lines)
+    assert any("lie along the curve" in x["sentence"] for x in lines)
     plan = tmp_path / "beads.json"
     assert json.loads(vonkel("plan", number, plan, "--name", "beads", *store).stdout)["joints"] == 13
     whole = tmp_path / "Wick.vonkel"

@@ -26,6 +26,7 @@ def shoot(page):
     def shot(name):
         page.wait_for_timeout(900)
         page.evaluate("document.getElementById('toasts').replaceChildren()")
+        page.evaluate("window.vonkel && vonkel.plate.paint()")
         page.screenshot(path=OUT / f"{name}.png")
         print(name)
 
@@ -57,9 +58,24 @@ def shoot(page):
     wait(page, "vonkel.plate.controlFrames")
     page.evaluate("vonkel.selectControl('hand_L')")
     page.evaluate(
-        "vonkel.values = {hand_L: {'move x': -0.05, 'move y': 0.34, 'move z': 0.05}, 'head turn': {'turn x': -0.25}, 'tail_2 turn': {'turn y': 0.3}, 'tail_4 turn': {'turn y': 0.4}}; vonkel.pose(); vonkel.keepPose('Waved')"
+        "vonkel.values = {hand_L: {'move x': -0.05, 'move y': 0.34, 'move z': 0.05}, 'head turn': {'turn x': -0.25}, 'tail 3': {'move x': 0.12, 'move y': 0.1}, 'tail 4': {'move x': 0.1}, 'foot roll_R': {roll: 0.5}}; vonkel.pose(); vonkel.keepPose('Waved')"
     )
     shot("limbs")
+    page.evaluate("vonkel.rigView = 'order'; vonkel.openGroups.add('2-arm_L'); vonkel.sheets()")
+    wait(page, "vonkel.orderRows")
+    shot("order")
+    page.evaluate(
+        "vonkel.rigView = 'links'; vonkel.openLink = 'fingers_L fist'; vonkel.linkFollower = new Map([['fingers_L fist', 4]])"
+    )
+    page.evaluate(
+        "vonkel.selectControl('fingers_L'); vonkel.linkLead = 'fingers_L'; vonkel.linkChannel = 'fist'; vonkel.setChannel('fingers_L', 'fist', 1, true)"
+    )
+    page.wait_for_timeout(900)
+    page.evaluate(
+        "vonkel.sheets(); vonkel.plate.lookAt(vonkel.plate.jointPlace(vonkel.plate.index.get('middle_1_L')), 0.5)"
+    )
+    shot("links")
+    page.evaluate("vonkel.rigView = 'control'; vonkel.linkLead = null; vonkel.plate.home()")
     page.evaluate("vonkel.toRest()")
     station("skin")
     page.evaluate("vonkel.strip.run()")
@@ -122,6 +138,18 @@ def others(page, shot):
     page.get_by_role("button", name="Find landmarks").click()
     idle("vonkel.plate.landmarks.length")
     shot("plans")
+    member("beetle.obj", "joints")
+    page.evaluate("vonkel.step('joints.lay_plan', {plan: 'many-legged'})")
+    idle("vonkel.state.joints.length > 30")
+    page.evaluate("vonkel.go('limbs')")
+    wait(page, "vonkel.kitKinds")
+    page.evaluate("vonkel.step('limbs.add_kit', {kind: 'body', joints: {hips: ['thorax'], spine: ['fore_thorax']}})")
+    idle("vonkel.state.kits.length === 1")
+    page.locator("#stage").press("k")
+    page.get_by_role("button", name="leg", exact=True).click()
+    page.locator("[data-joint=thigh_2_L]").click()
+    wait(page, "Object.keys(vonkel.tool.joints).length > 2")
+    shot("kit")
     member("bat.obj", "joints")
     page.evaluate("vonkel.step('joints.lay_plan', {plan: 'winged'})")
     idle("vonkel.state.joints.length > 30")

@@ -154,6 +154,16 @@ def check(
 
 
 @app.command()
+def order(
+    subject: Annotated[str, typer.Argument(help="a rigged .glb or a character's number")], store: Folder = HOME
+) -> None:
+    """Print the rig as a list, top to bottom: what each line reads and writes, and what it costs in microseconds."""
+    from .readings.order import order_of
+
+    _out(order_of(_subject(subject, store)))
+
+
+@app.command()
 def export(
     character: int, out: Path, store: Folder = HOME,
     names: Annotated[str, typer.Option(help="joint names in the .glb: hanim, or a pattern such as {side}_{part}{n}")] = "",

@@ -26,7 +26,7 @@ def order_of(character: Character) -> list[dict[str, Any]]:
             "group": o.group,
             "kind": kits.get(o.group) or rules.get(o.group, ""),
             "sentence": o.sentence,
-            "reads": _words((*o.reads, *o.amends, *(f"control:{c}" for c in o.controls))),
+            "reads": _words((*o.reads, *o.amends, *(f"value:{c}" for c in o.controls))),
             "writes": _words((*o.writes, *(f"value:{c}" for c in o.drives))),
             "amends": bool(o.amends),
             "timed": o.timed,

@@ -84,7 +84,8 @@ class _Wardrobe:
                     continue
                 between: tuple[str, ...] = (middle.name,)
                 ball = next((k for k in self.c.children.get(end.name, ()) if "ball" in k.role and self.free(k)), None)
-                if ball and self._hock(first, end, ball):
+                paw = bool(ball and self._hock(first, end, ball))
+                if ball and paw:
                     between, end, ball = (middle.name, end.name), ball, None
                 only = sum(j.role == roles[0] and j.side == first.side for j in self.c.joints) == 1
                 name = f"{kind}_{first.side}" if only else first.name.replace(roles[0], kind)
@@ -93,8 +94,8 @@ class _Wardrobe:
                 joints: Joints = {"upper": (first.name,), "middle": between, "end": (end.name,), "collar": collar}
                 self.legs.append((name, end.name))
                 yield self.take(kind, name, joints)
-                if ball:
-                    roll: Joints = {"foot": (end.name,), "ball": (ball.name,)}
+                if ball or paw:
+                    roll: Joints = {"foot": (end.name,), "ball": (ball.name,) if ball else ()}
                     yield self.take("foot", name.replace(kind, "foot", 1), roll, leans=("foot",))
 
     def _hock(self, first: Joint, foot: Joint, ball: Joint) -> bool:
