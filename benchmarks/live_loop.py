@@ -10,23 +10,12 @@ from pathlib import Path
 import numpy as np
 import uvicorn
 import websockets
-from common import rigged
+from common import best, rigged
 from fastapi import WebSocket
 
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
 from vonkel.web.app import Settings, create_app
-
-
-def best(work, rounds=7, times=60):
-    """Median over rounds of the mean time of one call, seconds."""
-    found = []
-    for _ in range(rounds):
-        start = time.perf_counter()
-        for _ in range(times):
-            work()
-        found.append((time.perf_counter() - start) / times)
-    return float(np.median(found))
 
 
 def kernels(c):

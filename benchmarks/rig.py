@@ -6,9 +6,8 @@
 - six pushed feet against ikpy (where it is installed) solving the six legs one after the other from the same feet.
 """
 
-import time
-
 import numpy as np
+from common import best
 
 from vonkel.core.formats import read_character
 from vonkel.core.geometry.rotations import matrix_from_quaternion
@@ -29,17 +28,6 @@ POSES = {
     "bat.obj": {"wing_L": {"fold": 0.5}, "wing_R": {"fold": 0.5}},
     "newt.obj": {"body": {"move y": 0.05}, "tail 3": {"move x": 0.1}},
 }  # fmt: skip
-
-
-def best(work, rounds=9, times=60):
-    """Least of several rounds' mean time of one call, milliseconds: others on the machine only ever add."""
-    found = []
-    for _ in range(rounds):
-        start = time.perf_counter()
-        for _ in range(times):
-            work()
-        found.append((time.perf_counter() - start) / times)
-    return 1e3 * min(found)
 
 
 def matrices_only(c):
@@ -86,15 +74,15 @@ def evaluation(c, pose):
     def drag():
         follower.evaluate({**pose, first: {**pose[first], channel: pose[first][channel] + 0.05 * next(turn)}})
 
-    rest, posed = best(lambda: program.evaluate({})), best(lambda: program.evaluate(pose))
-    dragged, plain = best(drag), best(matrices_only(c))
+    rest, posed = 1e3 * best(lambda: program.evaluate({})), 1e3 * best(lambda: program.evaluate(pose))
+    dragged, plain = 1e3 * best(drag), 1e3 * best(matrices_only(c))
     print(
         f"{c.name}: {len(c.joints)} joints, {len(c.controls)} controls, {len(c.kits)} kits, {len(c.rules)} rules, "
         f"{len(program.operations)} operations"
     )
     print(f"  at rest {rest:.2f} ms, posed {posed:.2f} ms, dragging {first} {dragged:.2f} ms")
     bare = compile_rig(c.with_(kits=(), controls=(), rules=()))
-    alone = best(lambda: bare.evaluate({}))
+    alone = 1e3 * best(lambda: bare.evaluate({}))
     print(
         f"  joints alone: by numpy matrices {plain:.2f} ms, by our operations {alone:.2f} ms; the whole rig posed is {posed / plain:.1f}x the former"
     )
@@ -105,7 +93,7 @@ def stance(c):
     legs = [next(k for k in c.kits if k.kind == "leg" and k.joints["end"] == (n,)) for n in kit.joints["feet"]]
     tree = leg_tree(c, kit, legs)
     goals = tree.feet + np.array([[0.02, 0.1, 0.0]] + [[0.0, 0.0, 0.0]] * (len(legs) - 1))
-    ours = best(lambda: pushed(tree, goals))
+    ours = 1e3 * best(lambda: pushed(tree, goals))
     print(f"  whole-body solve, {len(legs)} feet, {6 + len(tree.axes)} freedoms: {ours:.3f} ms")
     try:
         from ikpy.chain import Chain
@@ -127,7 +115,7 @@ def stance(c):
     def theirs():
         return [chain.inverse_kinematics(g) for chain, g in zip(chains, goals, strict=True)]
 
-    other = best(theirs, 3, 2)
+    other = 1e3 * best(theirs, 3, 2)
     miss = max(
         float(np.linalg.norm(ch.forward_kinematics(q)[:3, 3] - g))
         for ch, q, g in zip(chains, theirs(), goals, strict=True)

@@ -74,6 +74,11 @@ def _find(character: Character, name: str) -> Rule:
     raise NotFound(f"There is no rule called “{name}”.", character.name, "Reload the page.")
 
 
+def _with(character: Character, old: Rule, new: Rule) -> Character:
+    """One rule in the place of another."""
+    return character.with_(rules=tuple(new if r is old else r for r in character.rules))
+
+
 @step("rules.remove", NamedRule, lambda c, p: f"Took away the rule {p.name}")
 def remove(character: Character, p: NamedRule) -> Character:
     """Take a rule away; a space's channels go with it."""
@@ -107,7 +112,7 @@ def edit(character: Character, p: EditRule) -> Character:
         character = remove(character, NamedRule(name=p.name))
         result = with_rules(character, [new])
     else:
-        result = character.with_(rules=tuple(new if r is old else r for r in character.rules))
+        result = _with(character, old, new)
     compile_rig(result)
     return result
 
@@ -122,7 +127,7 @@ def switch(character: Character, p: Switch) -> Character:
     """Switch a rule on or off; it stays where it is."""
     old = _find(character, p.name)
     new = old.model_copy(update={"on": p.on})
-    result = character.with_(rules=tuple(new if r is old else r for r in character.rules))
+    result = _with(character, old, new)
     compile_rig(result)
     return result
 
@@ -185,7 +190,7 @@ def _on_the_other_side(character: Character, link: Link) -> Character:
     )
     if old is not None:
         image = image.model_copy(update={"name": old.name, "kit": old.kit})
-        return character.with_(rules=tuple(image if r is old else r for r in character.rules))
+        return _with(character, old, image)
     kit = next((c.kit for c in character.controls if f"control:{c.name}" == image.lead.thing), "")
     return with_rules(character, [image.model_copy(update={"kit": kit})])
 
@@ -218,7 +223,7 @@ def key(character: Character, p: Key) -> Character:
     new = f.model_copy(update={"curve": curve if p.drop else keyed(curve, p.at, p.value)})
     followers = tuple(new if i == p.follower else x for i, x in enumerate(link.followers))
     changed, _ = zero_at_rest(link.model_copy(update={"followers": followers}), rest)
-    result = character.with_(rules=tuple(changed if r is link else r for r in character.rules))
+    result = _with(character, link, changed)
     compile_rig(result)
     return result
 

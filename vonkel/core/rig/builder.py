@@ -186,5 +186,13 @@ class Builder:
         return self.follow(f"joint:{joint}", f"control:{control}", f"{joint} is held by {control}")
 
 
+def bring_along(state: State, below: list[int], before: Frame, after: Frame) -> None:
+    """What the slots in `below` hold goes as a frame went from `before` to `after`."""
+    if below:
+        moved = compose(after, inverse(before))
+        for slot in below:
+            state[slot] = compose(moved, state[slot])
+
+
 def _plain(thing: str | None) -> str:
     return thing.split(":", 1)[1] if thing else "the ground"

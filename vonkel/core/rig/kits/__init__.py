@@ -3,16 +3,18 @@
 from .base import KitKind, add_kit, chain_below, driven_joints, remove_kit, renewed, with_rules
 from .body import Body, Whole
 from .chain import Chain
+from .digits import Digits
 from .eyes import Eyes
+from .fins import Fan, Fin
 from .foot import Foot
 from .head import Head
-from .led import Digits, Fan, Fin, Wing
 from .limb import Arm, Leg
 from .muscle import Muscle
 from .single import Single
 from .stance import Stance
 from .turns import Turns
 from .twist import Twist
+from .wing import Wing
 
 _ALL = (
     Whole(), Body(), Head(), Arm(), Leg(), Foot(), Digits(), Wing(), Fin(), Fan(), Chain(), Stance(), Twist(), Muscle(),

@@ -7,7 +7,7 @@ from math import acos, sin
 
 from ...character import Follow, Space
 from ...errors import BadParameters
-from ..builder import Builder
+from ..builder import Builder, bring_along
 from ..frames import (
     IDENTITY,
     Frame,
@@ -127,10 +127,7 @@ def follow_operations(builder: Builder, rule: Follow) -> list[Operation]:
             goal = blend(goal, other(state), share)
         now = taken(frame, goal, what, strength, axes)
         state[out] = now
-        if below:
-            moved = compose(now, inverse(frame))
-            for s in below:
-                state[s] = compose(moved, state[s])
+        bring_along(state, below, frame, now)
 
     words = {"all": "goes with", "place": "stays by", "turn": "turns with"}[what]
     return [Operation(f"{name} {words} {_names(rule.sources)}", tuple(reads - set(amends)), amends, run, amends=amends)]
@@ -167,10 +164,7 @@ def _aim(
         turned = compose(swing(rotate(frame, sight), unit(way)), with_place(frame, ORIGIN))
         now = blend(frame, with_place(turned, here), strength)
         state[out] = now
-        if below:
-            moved = compose(now, inverse(frame))
-            for s in below:
-                state[s] = compose(moved, state[s])
+        bring_along(state, below, frame, now)
 
     name = rule.thing.split(":", 1)[1]
     reads = tuple(n for n in names if n)

@@ -7,7 +7,7 @@ from math import acos
 
 from ...character import Follower, Lead, Link
 from ...errors import NotFound
-from ..builder import Builder
+from ..builder import Builder, bring_along
 from ..curves import curve_function, rounded
 from ..frames import compose, inverse, length, place_of, rotate, sub, turn_in_order, twist_angle, with_place
 from ..program import Operation, State, Values
@@ -137,10 +137,7 @@ def _lead_joint(
             own = with_place(own, tuple(c(value) if c else 0.0 for c in moving))  # type: ignore[arg-type]
             now = compose(frame, own)
             state[out] = now
-            if below:
-                moved = compose(now, inverse(frame))
-                for s in below:
-                    state[s] = compose(moved, state[s])
+            bring_along(state, below, frame, now)
 
         free = tuple(r for r in reads if r not in amends)
         made.append(Operation(f"{words} leads {name}", free, amends, run, controls, amends=amends))

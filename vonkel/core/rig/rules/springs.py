@@ -12,7 +12,7 @@ from math import acos, cos, cosh, exp, pi, sin, sinh, sqrt
 
 from ...character import Spring, Swing
 from ...errors import BadParameters
-from ..builder import Builder
+from ..builder import Builder, bring_along
 from ..frames import (
     Frame,
     Vec,
@@ -156,10 +156,7 @@ def _on_chain(builder: Builder, rule: Spring, names: list[str], together: tuple[
                 turn = slerp(frame_about((1.0, 0.0, 0.0), 0.0), turn, share)
             swung = with_place(compose(turn, with_place(frame, ORIGIN)), here)
             state[slot] = swung
-            if under:
-                moved = compose(swung, inverse(frame))
-                for s in under:
-                    state[s] = compose(moved, state[s])
+            bring_along(state, under, frame, swung)
 
     words = f"{names[0]} to {names[-1]} spring" if len(names) > 1 else f"{names[0]} springs"
     return Operation(words, (), amends, run, amends=amends, timed=True)
