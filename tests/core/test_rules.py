@@ -581,6 +581,39 @@ def test_links_follow_renamed_joints_and_lose_removed_ones(otter):
     assert np.allclose(after.evaluate(inputs).joints, before.evaluate(inputs).joints, atol=1e-12)
 
 
+def test_rules_lose_joints_and_shapes_that_go_and_follow_new_names(otter):
+    rule = {
+        "name": "smile", "kind": "link", "lead": {"thing": "control:head turn", "channel": "turn x"},
+        "followers": [led("shape:mouth open", ""), led("control:jaw turn", "turn z")],
+    }  # fmt: skip
+    c, _ = apply_step(otter, "rules.add", {"rule": rule})
+    c, _ = apply_step(
+        c,
+        "rules.add",
+        {"rule": {"name": "nod", "kind": "follow", "thing": "joint:ear_L", "sources": ["joint:jaw_end"]}},
+    )
+    c, _ = apply_step(c, "shapes.set", {"shape": "mouth open", "name": "gape"})
+    assert compile_rig(c).evaluate({"head turn": {"turn x": 0.2}}).shapes["gape"] == pytest.approx(0.2)
+    c, _ = apply_step(c, "shapes.remove", {"shape": "gape"})
+    assert [f.thing for f in next(r for r in c.rules if r.name == "smile").followers] == ["control:jaw turn"]
+    c, _ = apply_step(c, "joints.remove", {"joint": "jaw_end"})
+    assert not any(r.name.startswith("nod") for r in c.rules)
+    compile_rig(c).evaluate({})
+
+
+def test_a_new_rest_carries_a_foots_points_along(otter):
+    pose = {"body": {"move x": 0.1}, "foot_L": {"move y": 0.1, "turn y": 0.4}}
+    c, _ = apply_step(otter, "joints.new_rest", {"values": pose})
+    old, new = (next(k for k in x.kits if k.name == "foot_L") for x in (otter, c))
+    heel = np.array(old.places["heel"]) - otter.joint("foot_L").place
+    moved = np.array(new.places["heel"]) - c.joint("foot_L").place
+    assert np.linalg.norm(moved) == pytest.approx(np.linalg.norm(heel)) and np.abs(moved - heel).max() > 0.01
+    rest, rolled = frames(c, {}), frames(c, {"foot roll_L": {"roll": -0.3}})
+    i = c.joint_index["foot_L"]
+    at = rolled[i, :, :3] @ rest[i, :, :3].T @ (np.array(new.places["heel"]) - rest[i, :, 3]) + rolled[i, :, 3]
+    assert np.abs(at - new.places["heel"]).max() < 1e-6
+
+
 def test_findings_of_limbs_name_what_is_wrong_and_mend_it(otter, tail):
     titles = lambda c: [f.title for f in findings(c) if f.station == "limbs"]  # noqa: E731
     assert titles(otter) == []

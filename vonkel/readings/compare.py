@@ -33,6 +33,7 @@ def compare(a: Character, b: Character) -> dict[str, Any]:
             f"{len(far_moved)} joint{'s' if len(far_moved) > 1 else ''} moved, {most} the farthest: {100 * far_moved[most]:.1f} cm"
         )
     said += _by_name("kit", {k.name: k for k in a.kits}, {k.name: k for k in b.kits}, ("kind", "joints", "options"))
+    said += _by_name("rule", {r.name: r for r in a.rules}, {r.name: r for r in b.rules}, ("kind", "on"))
     said += _by_name("shape", {s.name: s for s in a.shapes}, {s.name: s for s in b.shapes}, ("low", "high"))
     if (a.skin is None) != (b.skin is None):
         said.append("the skin was bound" if b.skin else "the skin is gone")

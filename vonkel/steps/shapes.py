@@ -6,6 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from ..core.character import Character, Shape
+from ..core.character.references import renamed_rule, without
 from ..core.errors import BadParameters, NotFound
 from ..core.shapes import add_shape, remove_shape
 from .registry import Array, Params, step
@@ -31,7 +32,7 @@ class NamedShape(Params):
 @step("shapes.remove", NamedShape, lambda c, p: f"Deleted the shape {p.shape}")
 def remove(character: Character, p: NamedShape) -> Character:
     """Delete a morph target."""
-    return remove_shape(character, p.shape)
+    return without(remove_shape(character, p.shape), {f"shape:{p.shape}"})
 
 
 class EditShape(Params):
@@ -55,4 +56,17 @@ def edit(character: Character, p: EditShape) -> Character:
         data = character.arrays[f"shape/{p.shape}/{key}"]
         arrays |= {f"shape/{p.shape}/{key}": None, f"shape/{name}/{key}": data} if name != p.shape else {}
     shapes = tuple(new if s.name == p.shape else s for s in character.shapes)
-    return character.with_(shapes=shapes, arrays=arrays)
+    things = {f"shape:{p.shape}": f"shape:{name}"}
+    rules = tuple(renamed_rule(r, things) for r in character.rules)
+    poses = tuple(
+        q.model_copy(
+            update={
+                "values": {
+                    c: {name if c == "shapes" and k == p.shape else k: v for k, v in given.items()}
+                    for c, given in q.values.items()
+                }
+            }
+        )
+        for q in character.poses
+    )
+    return character.with_(shapes=shapes, arrays=arrays, rules=rules, poses=poses)

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..character import Character, Joint, opposite_name, unique_name, without_side
 from ..character.hierarchy import descendants, parents_first
+from ..character.references import without
 from ..errors import BadParameters, StepRefused
 from ..tolerances import MAX_JOINTS, SAME_PLACE
 from .inside import kept_inside
@@ -102,7 +103,7 @@ def remove_joint(character: Character, name: str) -> Character:
         for j in character.joints
         if j.name != name
     )
-    result = character.with_(joints=joints)
+    result = without(character.with_(joints=joints), {f"joint:{name}"})
     if character.skin and name in character.skin.joints:
         if joint.parent is None:
             raise StepRefused(

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..character import Character, Inputs, SavedPose
+from ..character import Character, Inputs, Kit, SavedPose
 from ..errors import StepRefused
-from ..geometry.rotations import quaternion_from_matrix
+from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..joints.edit import refreshed
 from ..rig import Pose, RigProgram, compile_rig
 from ..rig.drag import brought_to
@@ -42,12 +42,24 @@ def new_rest(character: Character, values: Inputs) -> Character:
         j.model_copy(update={"place": tuple(map(float, frames[i, :, 3])), "turn": tuple(map(float, turns[i]))})
         for i, j in enumerate(character.joints)
     )
-    made = refreshed(character.with_(joints=joints, arrays=arrays))
+    posed = character.with_(joints=joints, arrays=arrays)
+    made = refreshed(posed.with_(kits=tuple(_carried_points(k, character, frames) for k in character.kits)))
     new_program = compile_rig(made)
     poses = tuple(
         SavedPose(name=p.name, values=_carried(program, new_program, values, p.values)) for p in character.poses
     )
     return made.with_(poses=poses)
+
+
+def _carried_points(kit: Kit, character: Character, frames: np.ndarray) -> Kit:
+    """The kit with the points that it turns about where its first joint carries them."""
+    if not kit.places:
+        return kit
+    first = next(n for names in kit.joints.values() for n in names)
+    joint, now = character.joint(first), frames[character.joint_index[first]]
+    turn = now[:, :3] @ matrix_from_quaternion(joint.turn).T
+    moved = {n: now[:, 3] + turn @ (np.array(p) - joint.place) for n, p in kit.places.items()}
+    return kit.model_copy(update={"places": {n: (float(p[0]), float(p[1]), float(p[2])) for n, p in moved.items()}})
 
 
 def _carried(old: RigProgram, new: RigProgram, rest: Inputs, wanted: Inputs) -> Inputs:
