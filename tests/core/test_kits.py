@@ -105,6 +105,65 @@ def test_the_fold_of_a_chain_is_its_rest_at_rest_and_nears_straight():
         assert np.linalg.norm(straight[-1]) == pytest.approx(fold.full)
 
 
+@pytest.mark.parametrize("soft", [0.05, 0.2])
+def test_a_hock_goes_past_full_reach_without_a_pop_in_place_or_speed(hock, soft):
+    """The end's distance and its first difference, as the target goes out of reach; without softness the speed jumps."""
+    c, program = hock
+    rest = rest_of(c, "bone_1", "bone_2", "bone_3", "bone_4")
+    full = np.linalg.norm(np.diff(rest, axis=0), axis=1).sum()
+    way = (rest[3] - rest[0]) / np.linalg.norm(rest[3] - rest[0])
+    reach = np.linspace(0.7 * full, 1.4 * full, 1401)
+
+    def ends(**values):
+        out = []
+        for r in reach:
+            move = dict(zip(("move x", "move y", "move z"), rest[0] + r * way - rest[3], strict=True))
+            out.append(
+                np.linalg.norm(places(program.evaluate({"foot": move | values}), program, "bone_4")[0] - rest[0])
+            )
+        return np.array(out)
+
+    hard, eased = ends(), ends(soft=soft)
+    step = reach[1] - reach[0]
+    assert np.abs(np.diff(hard, 2)).max() > 0.5 * step  # a pop in speed …
+    assert np.abs(np.diff(eased, 2)).max() < 0.05 * step and np.abs(np.diff(eased)).max() < 1.001 * step  # … and none
+    assert eased.max() < full
+    drawn = ends(stretch=1.0)
+    inside = reach < 1.5 * full
+    assert np.abs(drawn[inside] - reach[inside]).max() < 1e-6 * full  # stretched, it meets the target all the way
+
+
+def test_palm_joints_cup_with_a_falloff_and_a_named_gesture_is_recorded():
+    more = [("hand", None, (0, 0.5, 0))]
+    for i, x in enumerate((-0.04, 0.0, 0.04)):
+        more += [
+            (f"palm_{i}", "hand", (x, 0.5, 0.05)),
+            (f"d{i}_1", f"palm_{i}", (x, 0.5, 0.15)),
+            (f"d{i}_2", f"d{i}_1", (x, 0.5, 0.22)),
+            (f"d{i}_3", f"d{i}_2", (x, 0.5, 0.28)),
+        ]
+    c = chain([(0, 0.9, 0)], "root", more)
+    joints = {f"digit {i + 1}": (f"d{i}_1", f"d{i}_2") for i in range(3)} | {"palm": ("palm_0", "palm_1", "palm_2")}
+    c = add_kit(c, Kit(name="paw", kind="digits", joints=joints))
+    program = compile_rig(c)
+    pose = program.evaluate({"paw": {"cup": 1.0}}).joints
+    rest = program.evaluate({}).joints
+    turned = [
+        Rotation.from_matrix(
+            pose[c.joint_index[f"palm_{i}"], :, :3] @ rest[c.joint_index[f"palm_{i}"], :, :3].T
+        ).magnitude()
+        for i in range(3)
+    ]
+    assert 0 < turned[0] < turned[1] < turned[2]
+    c, _ = apply_step(c, "controls.add_channel", {"control": "paw", "name": "count two"})
+    values = {"d2_1 turn": {"turn z": 1.3}, "d2_2 turn": {"turn z": 1.0}}
+    c, _ = apply_step(
+        c, "rules.record", {"lead": {"thing": "control:paw", "channel": "count two"}, "at": 1.0, "values": values}
+    )
+    a, b = compile_rig(c).evaluate({"paw": {"count two": 1.0}}).joints, program.evaluate(values).joints
+    assert np.allclose(a, b, atol=1e-9)
+
+
 def test_a_dead_straight_chain_folds_towards_its_guide():
     c = add_kit(
         chain([(0, 0.9, 0), (0, 0.6, 0), (0, 0.3, 0), (0, 0.05, 0)]),

@@ -5,13 +5,14 @@ import pytest
 from scipy.integrate import solve_ivp
 from scipy.interpolate import PchipInterpolator
 
-from vonkel.core.character import Curve, CurveKey, Kit, Link
+from vonkel.core.character import Curve, CurveKey, Kit, Lead, Link
 from vonkel.core.errors import NotFound, RigLoop, StepRefused
 from vonkel.core.rig import Clock, Follower, compile_rig
 from vonkel.core.rig.curves import curve_function, rounded
 from vonkel.core.rig.kits import add_kit
 from vonkel.core.rig.mirror import copied_to_other_side, mirrored_pose, opposite_control
 from vonkel.core.rig.motion import Motion, there_and_back
+from vonkel.core.rig.rules.links import lead_value
 from vonkel.core.rig.rules.springs import followed
 from vonkel.readings import findings
 from vonkel.readings.order import group_costs, order_of
@@ -230,6 +231,29 @@ def test_a_distance_leads_and_rests_at_zero(otter):
     near = (head - hand) / np.linalg.norm(head - hand) * 0.2
     pose = program.evaluate({"hand_L": dict(zip(("move x", "move y", "move z"), near, strict=True))})
     assert pose.shapes["mouth open"] == pytest.approx(0.2, abs=1e-9)
+
+
+def test_what_leads_is_read_from_a_pose(otter):
+    bent = {"hand_L": {"ik": 0.0}, "forearm_L turn": {"turn z": 0.7}}
+    assert lead_value(otter, Lead(kind="bend", thing="joint:forearm_L"), bent) == pytest.approx(0.7, abs=1e-9)
+    assert lead_value(otter, Lead(thing="control:fingers_L", channel="curl"), {"fingers_L": {"curl": 0.3}}) == 0.3
+    lead = Lead(kind="distance", thing="control:hand_L", other="joint:hips")
+    assert lead_value(otter, lead, {}) == pytest.approx(0, abs=1e-12)
+    hand, body = np.array(otter.control_named["hand_L"].place), np.array(otter.joint("hips").place)
+    far = np.linalg.norm(hand + [0.1, 0, 0] - body) - np.linalg.norm(hand - body)
+    assert lead_value(otter, lead, {"hand_L": {"move x": 0.1}}) == pytest.approx(far, abs=1e-9)
+    with pytest.raises(NotFound):
+        lead_value(otter, Lead(kind="bend", thing="joint:nobody"), {})
+
+
+def test_a_pose_is_recorded_by_an_angle_on_both_sides(otter):
+    """The biceps of the face of it: with the elbow bent by 90°, the ear is laid back."""
+    lead = {"kind": "bend", "thing": "joint:forearm_L"}
+    c, _ = apply_step(otter, "rules.record", {"lead": lead, "at": 1.5, "values": {"ear_L turn": {"turn y": 0.6}}})
+    pose = {"hand_L": {"ik": 0.0}, "forearm_L turn": {"turn z": 1.5}}
+    by_hand = pose | {"ear_L turn": {"turn y": 0.6}}
+    assert np.allclose(frames(c, pose), frames(otter, by_hand), atol=1e-6)
+    assert np.allclose(frames(c, mirrored_pose(otter, pose)), frames(otter, mirrored_pose(otter, by_hand)), atol=1e-6)
 
 
 def test_a_curve_that_is_not_zero_at_rest_is_moved_so_that_nothing_moves(tail):

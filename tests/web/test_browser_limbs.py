@@ -272,6 +272,33 @@ def test_rules_are_made_by_hand_and_refused_in_words(page, rigged):
     page.wait("vonkel.state.rules.find(r => r.kind === 'swing')?.swingers.length === 2")  # both ears on one rate
 
 
+def test_an_angle_leads_by_recording_and_a_limb_is_made_from_its_end(page, rigged):
+    rigged("otter.obj", skin=False)
+    page.click("Joints")
+    page.js("vonkel.selectJoint('forearm_L')")
+    page.click("Links")
+    page.click("its bend")
+    page.js(
+        "vonkel.setChannel('hand_L', 'ik', 0, false); vonkel.setChannel('forearm_L turn', 'turn z', 1.2, false); vonkel.setChannel('ear_L turn', 'turn y', 0.5, true)"
+    )
+    settled(page)
+    page.page.get_by_text("To follow: ear").wait_for()
+    page.page.get_by_text(f"{np.degrees(1.2):.1f}°").first.wait_for()
+    page.click("Record here")
+    page.wait("vonkel.state.rules.filter(r => r.kind === 'link' && r.lead.kind === 'bend').length === 2")
+    settled(page)
+    assert "ear_L turn" not in page.js("Object.keys(vonkel.values)")
+    page.js("vonkel.step('limbs.remove_kit', {kit: 'tail'})")
+    page.wait("!vonkel.state.kits.some(k => k.name === 'tail')")
+    page.page.locator("#stage").press("k")
+    page.page.get_by_role("button", name="leg", exact=True).click()
+    page.page.locator("[data-joint=tail_6]").click()
+    page.page.get_by_label("bones", exact=True).fill("5")
+    page.page.keyboard.press("Tab")
+    page.click("bones up from the clicked joint")
+    page.wait("vonkel.state.kits.some(k => k.kind === 'leg' && k.joints.middle.length === 4)")
+
+
 def test_a_foots_points_are_dragged_and_its_partner_goes_along(page, rigged):
     rigged("otter.obj", skin=False)
     page.page.locator("[data-kit=foot_L] summary").click()

@@ -7,12 +7,13 @@ from typing import Any, Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...core.character import Inputs
+from ...core.character import Inputs, Lead
 from ...core.rig import compile_rig
 from ...core.rig.kits import KINDS
 from ...core.rig.match import in_space
 from ...core.rig.mirror import copied_to_other_side, mirrored_pose, opposite_control
 from ...core.rig.outlines import SHAPES
+from ...core.rig.rules.links import lead_value
 from ...core.rig.suggest import suggested
 from ...readings.order import order_of
 from .deps import TheWorkshop
@@ -74,6 +75,17 @@ def mirror_pose(workshop: TheWorkshop, number: int, body: Mirror) -> dict[str, A
 def opposite(workshop: TheWorkshop, number: int, control: str) -> dict[str, str]:
     """The same control on the other side."""
     return {"control": opposite_control(workshop.character(number), control)}
+
+
+class LeadBody(_Body):
+    lead: Lead
+    values: Inputs = Field({}, max_length=5000)
+
+
+@router.post("/c/{number}/lead")
+def lead(workshop: TheWorkshop, number: int, body: LeadBody) -> dict[str, float]:
+    """What a lead reads in the pose at hand."""
+    return {"value": lead_value(workshop.character(number), body.lead, body.values)}
 
 
 class SpaceBody(_Body):

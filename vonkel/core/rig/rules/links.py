@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from math import acos
 
-from ...character import Follower, Lead, Link
+from ...character import Character, Follower, Inputs, Lead, Link
+from ...character.references import checked
 from ...errors import NotFound
 from ..builder import Builder, bring_along
 from ..curves import curve_function, rounded
@@ -61,6 +62,26 @@ def _rest(builder: Builder, rule: Link) -> float:
     if rule.lead.kind != "channel":
         return 0.0
     return builder.rest_values[builder.channels[(rule.lead.thing.partition(":")[2], rule.lead.channel)]]
+
+
+def lead_value(character: Character, lead: Lead, inputs: Inputs) -> float:
+    """What a lead reads at these values: metres, radians or plain numbers.  Raises NotFound for what isn't there."""
+    from ..compile import compile_rig
+
+    program = compile_rig(character)
+    probe = Link(name="probe", lead=lead, followers=())
+    checked(character, probe)
+    if lead.kind == "channel":
+        return program.evaluate(inputs).values[program.channels[(lead.thing[8:], lead.channel)]]
+    builder = Builder(character)
+    _, _, read = lead_reader(builder, lead)
+    state = list(builder.initial)
+    pose = program.evaluate(inputs)
+    for j, m in zip(program.joint_names, pose.joints, strict=True):
+        state[builder.slots[f"joint:{j}"]] = tuple(float(v) for v in m.ravel())
+    for c in program.control_names:
+        state[builder.slots[f"control:{c}"]] = pose.controls[c]
+    return float(read(state, list(pose.values)))
 
 
 def lead_words(lead: Lead) -> str:

@@ -1,6 +1,6 @@
 // What leads, what follows: one sentence a link, its curves, and a record mode that reads the pose one has made.
 import { curveDrawing } from "../curve.js";
-import { h, plainName, toast } from "../dom.js";
+import { call, h, plainName, say, toast } from "../dom.js";
 import { button, choices } from "./common.js";
 import { channelSlider } from "./posing.js";
 
@@ -55,23 +55,70 @@ async function record(b, control, channel) {
   }
 }
 
+/** Controls that move what leads: they are not to follow it. */
+function leading(b, lead) {
+  const names = [lead.thing, lead.other].filter((t) => t?.startsWith("joint:")).map((t) => t.slice(6));
+  const kits = new Set(b.state.kits.filter((k) => Object.values(k.joints).flat().some((n) => names.includes(n))).map((k) => k.name));
+  return new Set([...b.state.controls.filter((c) => kits.has(c.kit)).map((c) => c.name), ...[lead.thing, lead.other].filter((t) => t?.startsWith("control:")).map((t) => t.slice(8)), "whole"]);
+}
+
+/** Record with an angle or a distance as the lead: its value is read from the pose one has made. */
+function poseLead(b) {
+  const lead = b.poseLead, away = leading(b, lead), axis = leadAxis(lead);
+  const posed = () => Object.fromEntries(Object.entries(b.values).filter(([name]) => !away.has(name)));
+  const said = h("output", { class: "fig" }, "…");
+  const read = () => call("POST", `/api/c/${b.number}/lead`, { lead, values: b.values }).then(({ value }) => { said.textContent = `${(value * axis.out).toFixed(1)}${axis.unit}`; return value; });
+  read().catch(say);
+  const take = async () => {
+    const values = posed();
+    if (!Object.keys(values).length) { toast("Pose what is to follow, too: what moves the lead itself doesn't count."); return; }
+    const kept = structuredClone(b.values);
+    if (await b.step("rules.record", { lead, at: await read(), values, both_sides: b.symmetry })) {
+      b.values = Object.fromEntries(Object.entries(kept).filter(([name]) => !(name in values)));
+      b.pose();
+      await b.keepPose(`Recorded by the ${lead.kind} of ${named(lead.thing)}`);
+    }
+  };
+  return h("section", { class: "tool" }, h("h3", {}, lead.kind === "distance" ? `Led by the way from ${named(lead.thing)} to ${named(lead.other)}` : `Led by the ${lead.kind} of ${named(lead.thing)}`),
+    h("p", { class: "soft" }, "Pose the lead, pose what is to follow, record. Now it reads ", said, "."),
+    h("p", { class: "soft" }, Object.keys(posed()).length ? `To follow: ${Object.keys(posed()).map(plainName).slice(0, 6).join(", ")}` : "Nothing is posed to follow yet."),
+    h("div", { class: "acts" }, button("Record here", take, "mend small"), button("Done", () => { b.poseLead = null; b.sheets(); }, "small")));
+}
+
+/** Starting a link that an angle of the chosen joint, or a distance from the chosen thing, leads. */
+function otherLeads(b) {
+  const s = b.plate.selected, thing = s.joint ? `joint:${s.joint}` : s.control ? `control:${s.control}` : "";
+  if (!thing) return null;
+  const start = (lead) => { b.poseLead = lead; b.sheets(); };
+  const to = h("select", { "aria-label": "Distance to", style: "max-width:150px" }, [["ground", "the ground"], ...b.state.joints.map((j) => [`joint:${j.name}`, j.name.replaceAll("_", " ")])].map(([k, t]) => h("option", { value: k }, t)));
+  return h("div", {}, h("h3", {}, `Lead by ${named(thing)}`),
+    s.joint ? h("div", { class: "acts" }, ["bend", "twist", "swing"].map((kind) => button(`its ${kind}`, () => start({ kind, thing }), "small"))) : null,
+    h("div", { class: "acts" }, to, button("its distance", () => start({ kind: "distance", thing, other: to.value }), "small")));
+}
+
 export function linkSheet(b) {
   const c = b.state.controls.find((x) => x.name === (b.linkLead ?? b.plate.selected.control)) ?? b.state.controls.find((x) => x.name === b.plate.selected.control);
   const links = b.state.rules.filter((r) => r.kind === "link");
-  const mine = c ? links.filter((r) => r.lead.thing === `control:${c.name}` || r.followers.some((f) => f.thing === `control:${c.name}`)) : [];
-  const head = [h("h2", {}, "What leads, what follows")];
-  if (!c) return [...head, h("p", { class: "empty" }, "Choose a control: its links stand here."), ...links.slice(0, 40).map((r) => h("p", { class: "soft" }, linkSentence(r)))];
+  const own = c ? `control:${c.name}` : b.plate.selected.joint ? `joint:${b.plate.selected.joint}` : "";
+  const mine = own ? links.filter((r) => r.lead.thing === own || r.lead.other === own || r.followers.some((f) => f.thing === own)) : links.slice(0, 40);
+  const head = [h("h2", {}, "What leads, what follows"), b.poseLead ? poseLead(b) : null];
+  const rows = mine.map((r) => linkRow(b, r));
+  if (!c) return [...head, ...rows, mine.length ? null : h("p", { class: "empty" }, "Choose a control or a joint: its links stand here."), otherLeads(b)].filter(Boolean);
   const leads = c.channels.filter((k) => !k.locked && !/^(move|turn) /.test(k.name) && !k.name.startsWith("in "));
   const lead = b.linkLead === c.name ? c.channels.find((k) => k.name === b.linkChannel) : null;
   const recording = lead ? [h("section", { class: "tool" }, h("h3", {}, `Recording ${lead.name} of ${plainName(c.name)}`),
     h("p", { class: "soft" }, "Set its value, pose whatever is to follow, then record."), channelSlider(b, c.name, lead),
     h("div", { class: "acts" }, button(`Record at ${((b.values[c.name]?.[lead.name] ?? lead.rest)).toFixed(2)}`, () => record(b, c.name, lead), "mend small"), button("Done", () => { b.linkLead = null; b.sheets(); }, "small")))] : [];
   return [...head, ...recording,
-    ...mine.map((r) => h("details", { class: "fold", open: b.openLink === r.name, ontoggle: (e) => { if (e.target.open && b.openLink !== r.name) { b.openLink = r.name; b.sheets(); } } },
-      h("summary", { class: r.on ? "" : "soft" }, linkSentence(r)),
-      b.openLink === r.name ? curveOf(b, r) : null,
-      h("div", { class: "acts" }, button(r.on ? "Switch off" : "Switch on", () => b.step("rules.switch", { name: r.name, on: !r.on }), "small"), button("Take away", () => b.step("rules.remove", { name: r.name }), "small quiet")))),
+    ...rows,
     mine.length ? null : h("p", { class: "empty" }, "Nothing leads or follows here yet."),
     leads.length && !lead ? h("div", {}, h("h3", {}, "Record poses for a channel"), h("div", { class: "acts" }, leads.map((k) => button(k.name, () => { b.linkLead = c.name; b.linkChannel = k.name; b.sheets(); }, "small")))) : null,
-    leads.length ? null : h("p", { class: "soft" }, "It has no channel of its own to lead with. Add one under Control, “Limits and locks”.")].filter(Boolean);
+    leads.length ? null : h("p", { class: "soft" }, "It has no channel of its own to lead with. Add one under Control, “Limits and locks”."), otherLeads(b)].filter(Boolean);
+}
+
+function linkRow(b, r) {
+  return h("details", { class: "fold", open: b.openLink === r.name, ontoggle: (e) => { if (e.target.open && b.openLink !== r.name) { b.openLink = r.name; b.sheets(); } } },
+    h("summary", { class: r.on ? "" : "soft" }, linkSentence(r)),
+    b.openLink === r.name ? curveOf(b, r) : null,
+    h("div", { class: "acts" }, button(r.on ? "Switch off" : "Switch on", () => b.step("rules.switch", { name: r.name, on: !r.on }), "small"), button("Take away", () => b.step("rules.remove", { name: r.name }), "small quiet")));
 }

@@ -22,24 +22,29 @@ function numbers(b, r) {
   const field = (key, unit, step) => [key, h("span", {}, h("input", { type: "number", value: String(r[key]), step, "aria-label": `${key} of ${r.name}`, "data-keep": `r-${r.name}-${key}`, onchange: (e) => edit({ [key]: Number(e.target.value) }) }), ` ${unit}`)];
   if (r.kind === "spring") return pairs(field("stiffness", "Hz", 0.1), field("damping", "", 0.05), field("pull", "0–1", 0.05), field("weight", "", 0.1), field("strength", "0–1", 0.05));
   if (r.kind === "swing") return pairs(field("rate", "/s", 0.1), field("strength", "", 0.05));
-  if (r.kind === "follow") return pairs(field("strength", "0–1", 0.05));
+  if (r.kind === "follow") {
+    const weights = r.sources.map((_, i) => r.weights[i] ?? 1);
+    const weight = (i) => h("input", { type: "number", min: 0, step: 0.1, value: String(weights[i]), "aria-label": `weight of ${named(r.sources[i])}`, onchange: (e) => edit({ weights: weights.map((w, k) => (k === i ? Number(e.target.value) : w)) }) });
+    const axes = h("span", { class: "acts" }, ["x", "y", "z"].map((a, i) => h("button", { class: "small", "aria-pressed": String(r.axes[i]), title: `Follow along ${a}`, onclick: () => edit({ axes: r.axes.map((v, k) => (k === i ? !v : v)) }) }, a)));
+    return pairs(field("strength", "0–1", 0.05), ["axes", axes], ...(r.sources.length > 1 ? r.sources.map((s, i) => [named(s), weight(i)]) : []));
+  }
   return null;
 }
 
 /** A list of everything that can be followed. */
-function source(b, label) {
-  const options = [["ground", "the ground"], ...b.state.controls.map((c) => [`control:${c.name}`, c.name.replaceAll("_", " ")]), ...b.state.joints.map((j) => [`joint:${j.name}`, `${j.name.replaceAll("_", " ")} (joint)`])];
+function source(b, label, none = false) {
+  const options = [...(none ? [["", "nothing else"]] : []), ["ground", "the ground"], ...b.state.controls.map((c) => [`control:${c.name}`, c.name.replaceAll("_", " ")]), ...b.state.joints.map((j) => [`joint:${j.name}`, `${j.name.replaceAll("_", " ")} (joint)`])];
   return h("select", { "aria-label": label, "data-keep": label, style: "max-width:160px" }, options.map(([k, t]) => h("option", { value: k, selected: k === b[label] }, t)));
 }
 
 function makers(b, thing) {
   const control = thing.startsWith("control:") ? thing.slice(8) : "", plainThing = thing.split(":").slice(1).join(":");
   const what = h("select", { "aria-label": "How it follows" }, Object.entries(WORDS).map(([k, t]) => h("option", { value: k }, t)));
-  const of = source(b, "What it follows"), reading = h("select", { "aria-label": "How sources are read" }, [["world", "as they stand"], ["local", "in their own parents"]].map(([k, t]) => h("option", { value: k }, t)));
+  const of = source(b, "What it follows"), also = source(b, "And also", true), reading = h("select", { "aria-label": "How sources are read" }, [["world", "as they stand"], ["local", "in their own parents"]].map(([k, t]) => h("option", { value: k }, t)));
   const share = plain("Strength", 1, { min: 0, max: 1, step: 0.05 });
   const add = (rule) => b.step("rules.add", { rule, both_sides: b.symmetry });
-  const out = [fold(b, "Let it follow", pairs(["it", what], ["what", of], ["read", reading], ["strength", share]),
-    h("div", { class: "acts" }, button("Follow", () => add({ kind: "follow", name: `${plainThing} follows`, thing, sources: [of.value], what: what.value, reading: reading.value, strength: Number(share.value) }), "small")))];
+  const out = [fold(b, "Let it follow", pairs(["it", what], ["what", of], ["and", also], ["read", reading], ["strength", share]),
+    h("div", { class: "acts" }, button("Follow", () => add({ kind: "follow", name: `${plainThing} follows`, thing, sources: [of.value, also.value].filter(Boolean), what: what.value, reading: reading.value, strength: Number(share.value) }), "small")))];
   if (control) {
     const home = source(b, "Its space");
     const manner = h("select", { "aria-label": "What the space holds" }, [["all", "place and turn"], ["turn", "turn only"], ["place", "place only"]].map(([k, t]) => h("option", { value: k }, t)));

@@ -71,7 +71,18 @@ class KitTool {
       this.role ? h("p", { class: "soft" }, `Click joints to choose the ${this.role}; a second click takes one away.`) : null,
       made ? pairs(...Object.entries(made.fields).map(([k, [label, at, low, high]]) => [label, h("input", { type: "number", value: String(this.options[k] ?? at), min: low, max: high, step: "any", "aria-label": label, onchange: (e) => { this.options[k] = Number(e.target.value); } })])) : pairs(...Object.entries(this.kindOf()?.options ?? {}).map(([k, s]) => this.option(k, s))),
       ...(made ? Object.entries(made.picks).map(([k, words]) => choices(words, this.options[k] ?? Object.keys(words)[0], (v) => { this.options[k] = v; b.sheets(); })) : []),
+      this.kind === "arm" || this.kind === "leg" ? this.fromEnd() : null,
       h("div", { class: "acts" }, button("Put it on", () => this.put(), "mend small"), button("Symmetry", () => { b.symmetry = !b.symmetry; b.sheets(); }, b.symmetry ? "small act" : "small"))];
+  }
+
+  /** A limb of so many bones that ends in the clicked joint. */
+  fromEnd() {
+    const b = this.b, bones = h("input", { type: "number", min: 2, max: 9, step: 1, value: String(this.bones ?? 2), style: "width:60px", "aria-label": "bones", onchange: (e) => { this.bones = Number(e.target.value); } });
+    const make = async () => {
+      if (!this.first) { toast("Click the end joint first."); return; }
+      if (await b.step("limbs.from_end", { end: this.first, bones: this.bones ?? 2, kind: this.kind, both_sides: b.symmetry })) { this.joints = {}; this.first = ""; b.sheets(); }
+    };
+    return h("div", { class: "acts" }, bones, button("bones up from the clicked joint", make, "small"));
   }
 
   key(e) {
