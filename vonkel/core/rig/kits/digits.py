@@ -16,6 +16,7 @@ class Digits(Led):
         "Fingers or toes under one control: curl, spread, fist, thumb tuck, cup and gestures, all recorded by posing."
     )
     lead_word = "fingers"
+    along = 0.0  # over the knuckles
     roles = {
         "thumb": (0, 6, "the thumb, from its first joint"),
         **{f"digit {i}": (0, 6, f"digit {i}, from its first joint") for i in range(1, 9)},

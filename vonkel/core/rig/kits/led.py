@@ -66,6 +66,7 @@ class Led(KitKind):
     named: dict[str, Callable[[Character, Kit], Turns]]
     options = Options
     low = -1.0
+    along = 0.5  # how far down the first bones the lead's line lies
 
     def chains(self, kit: Kit) -> list[tuple[str, ...]]:
         """The chains in their row, thumb or first ray first."""
@@ -83,11 +84,16 @@ class Led(KitKind):
         firsts = [character.joint(c[0]) for c in self.chains(kit)]
         middle = firsts[len(firsts) // 2]
         axes = bone_frame(middle)
-        place = np.mean([j.place for j in firsts], axis=0)
+        starts = np.array([j.place for j in firsts])
+        place = (starts + self.along * (np.array([tip_of(character, j) for j in firsts]) - starts)).mean(0)
         line = np.array(slice_outline(character, place, axes, 1.5)).reshape(-1, 3)
         if not len(line):
             angle = np.linspace(0, 2 * np.pi, 25)[:-1]
             line = 0.04 * character.size * np.stack([0 * angle, np.cos(angle), np.sin(angle)], 1)
+        # A slice that meets the trunk, not the limb alone, is brought to the limb's own measure.
+        far = max(float(np.linalg.norm(np.array(character.joint(n).place) - place)) for n in self.every(kit))
+        wide = float(np.linalg.norm(line, axis=1).mean())
+        line = line * min(1.0, max(0.5 * far, 0.02 * character.size) / max(wide, 1e-9))
         world = line @ axes.T
         own = without_side(kit.name)
         word = own if own else self.lead_word
