@@ -498,6 +498,17 @@ def test_twist_joints_take_their_share_of_the_skin_and_the_bone_bends_for_style(
     assert np.allclose(off[1], twisted.joint("hand_L").place, atol=1e-12)
 
 
+def test_a_stretched_arm_takes_its_twist_joints_along(twisted):
+    program, index = compile_rig(twisted), twisted.joint_index
+    pose = program.evaluate({"hand_L": {"move x": 0.15, "move y": 0.2, "stretch": 1.0}})
+    names = ["forearm_L", *(f"forearm_twist{i}_L" for i in (1, 2, 3)), "hand_L"]
+    now = np.linalg.norm(np.diff(places(pose, program, *names), axis=0), axis=1)
+    rest = np.linalg.norm(np.diff(rest_of(twisted, *names), axis=0), axis=1)
+    factor = pose.scales[index["forearm_L"], 0]
+    assert factor > 1.05 and now == pytest.approx(factor * rest, abs=1e-9)
+    assert pose.scales[index["forearm_twist2_L"]] == pytest.approx([factor, 1, 1])
+
+
 def test_a_muscle_lies_between_two_joints_and_bulges_with_the_bend(otter):
     c, _ = apply_step(
         otter,

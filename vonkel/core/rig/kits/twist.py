@@ -11,11 +11,11 @@ from ...errors import BadParameters
 from ...geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ...joints.orient import bone_frame
 from ..builder import Builder
-from ..frames import add, compose, frame_about, inverse, place_of, rotate, twist_angle, with_place
+from ..frames import add, compose, frame_about, inverse, place_of, rotate, scaled, twist_angle, with_place
 from ..outlines import slice_outline
-from ..program import Operation, State, Values
+from ..program import UNIT_SCALE, Operation, State, Values
 from ..rules.links import OWN
-from .base import MOVE, KitKind, Options
+from .base import AIM, MOVE, KitKind, Options
 
 ORIGIN = (0.0, 0.0, 0.0)
 
@@ -83,6 +83,15 @@ class Twist(KitKind):
         spots = twist_places(n, from_end)
         bends = [4.0 * s * (1.0 - s) for s in spots]
         moves = [builder.value(control, f"move {a}") for a in "xyz"]
+        # A limb that lengthens its bone takes the twist joints along, and they lengthen with it.
+        long_name = f"scale:{start}"
+        lengthening = any(
+            k.kind in ("arm", "leg", "chain", "body") and start in {n for names in k.joints.values() for n in names}
+            for k in builder.character.kits
+        )
+        long_slot = builder.scale_slot(start) if lengthening else -1
+        own_scales = [builder.scale_slot(n) for n in twists] if long_slot >= 0 else []
+        along = AIM[joint.aim[-1]]
 
         def run(state: State, values: Values) -> None:
             frame = state[from_slot]
@@ -95,19 +104,26 @@ class Twist(KitKind):
                 turn = compose(inverse(with_place(base, ORIGIN)), with_place(frame, ORIGIN))
             angle = twist_angle(turn, axis)
             x, y, z = (values[m] for m in moves)
+            longer = state[long_slot] if long_slot >= 0 else UNIT_SCALE
+            for slot in own_scales:
+                state[slot] = longer
             for out, local, share, bend in zip(outs, locals_, shares, bends, strict=True):
                 own = compose(frame_about(axis, share * angle), with_place(local, ORIGIN))
-                placed = compose(frame, with_place(own, place_of(local)))
+                at = place_of(local)
+                if longer is not UNIT_SCALE:
+                    at = scaled(at, longer[along])
+                placed = compose(frame, with_place(own, at))
                 if x or y or z:
                     placed = with_place(placed, add(place_of(placed), rotate(frame, (x, y, z)), bend))
                 state[out] = placed
 
         source = f"joint:{end}" if from_end else parent
-        reads = (f"joint:{start}", *((source,) if source else ()))
+        reads = (f"joint:{start}", *((source,) if source else ()), *((long_name,) if long_slot >= 0 else ()))
+        writes = tuple(f"joint:{t}" for t in twists) + tuple(f"scale:{t}" for t in twists if long_slot >= 0)
         words = f"{twists[0]} to {twists[-1]} share the twist that comes from {end if from_end else 'above'}"
         return [
             *builder.standing(control, f"joint:{start}"),
-            Operation(words, reads, tuple(f"joint:{t}" for t in twists), run, (control.name,)),
+            Operation(words, reads, writes, run, (control.name,)),
         ]
 
 
