@@ -590,6 +590,9 @@ def test_control_edits_survive_a_moved_joint_and_a_resize(otter):
         )
     pose = compile_rig(moved).evaluate({"hand_L": {"move x": 0.9}})
     assert pose.values[compile_rig(moved).channels[("hand_L", "move x")]] == 0.3
+    locked, _ = apply_step(c, "controls.limit", {"controls": ["hand_L"], "channel": "move y", "locked": True})
+    held = compile_rig(locked).evaluate({"hand_L": {"move y": 0.2}, "hand_R": {"move y": 0.2}})
+    assert np.array_equal(held.joints, compile_rig(locked).evaluate({}).joints)  # locked is at rest, on both sides
     renamed, _ = apply_step(c, "controls.rename", {"control": "hand_L", "name": "paw_L"})
     assert any(r.kind == "space" and r.control == "paw_L" for r in renamed.rules)
     compile_rig(renamed).evaluate({"paw_L": {"move y": 0.1}})

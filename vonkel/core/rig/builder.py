@@ -32,7 +32,8 @@ class Builder:
         for control in character.controls:
             self.new_slot(f"control:{control.name}", rest_frame(control.place, control.turn))
             for c in control.channels:
-                self.new_channel(control.name, c.name, c.rest, c.low, c.high)
+                low, high = (c.rest, c.rest) if c.locked else (c.low, c.high)
+                self.new_channel(control.name, c.name, c.rest, low, high)
 
     def new_slot(self, name: str, initial: object) -> int:
         if name not in self.slots:

@@ -97,9 +97,8 @@ def add_kit(character: Character, kit: Kit) -> Character:
     except ValidationError as error:
         field, why = first_fault(error)
         raise BadParameters(f"Option “{field}”: {why}.", kit.name) from None
-    kit = kit.model_copy(
-        update={"options": options, "name": unique_name(kit.name, frozenset(k.name for k in character.kits))}
-    )
+    names = {k.name for k in character.kits} | {r.name for r in character.rules}
+    kit = kit.model_copy(update={"options": options, "name": unique_name(kit.name, names)})
     kind.check(character, kit)
     driven = driven_joints(character)
     for n in kind.moves(kit):
@@ -179,9 +178,13 @@ def renewed(character: Character, kit: Kit) -> list[Control]:
     from . import KINDS
 
     old = {c.key or c.name: c for c in character.controls if c.kit == kit.name}
+    taken = {c.name for c in character.controls}
     made = []
     for c in KINDS[kit.kind].controls(character, kit):
         was = old.get(c.key) or old.get(c.name)
+        if was is None:
+            c = c.model_copy(update={"name": unique_name(c.name, taken)})
+            taken.add(c.name)
         if was is not None:
             update = {
                 "name": was.name,
