@@ -113,6 +113,20 @@ DAMAGE = {
         listed(lambda d: _first_document(d)["parts"][0].update(points=[0, 10_000])),
         "doesn't fit together",
     ),
+    "a rule about nobody": (
+        listed(
+            lambda d: _first_document(d)["rules"].append({"kind": "spring", "name": "s", "things": ["joint:nobody"]})
+        ),
+        "can't be solved",
+    ),
+    "a kit of nothing": (
+        listed(lambda d: _first_document(d)["kits"].append({"name": "arm", "kind": "arm", "joints": {}})),
+        "can't be solved",
+    ),
+    "a kit of no kind": (
+        listed(lambda d: _first_document(d)["kits"].append({"name": "wheel", "kind": "wheel"})),
+        "can't be solved",
+    ),
 }
 
 

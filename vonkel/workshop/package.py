@@ -13,7 +13,9 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from ..core.character import Character, content_hash
+from ..core.character.references import checked
 from ..core.errors import BadFile, TooLarge, VonkelError, first_fault
+from ..core.rig import compile_rig
 from ..core.tolerances import MAX_CORNERS, MAX_FACES, MAX_POINTS
 from ..steps.registry import parsed
 from ..store import Kept, Store
@@ -215,4 +217,17 @@ def unsound(c: Character, arrays: dict[str, np.ndarray]) -> str:
         index, moves = arrays.get(f"shape/{s.name}/points"), arrays.get(f"shape/{s.name}/moves")
         if index is None or moves is None or moves.shape != (len(index), 3) or (len(index) and index.max() >= n):
             return f"the shape {s.name} doesn't fit the points"
-    return ""
+    return "" if _solvable(c) else "its rig can't be solved"
+
+
+def _solvable(c: Character) -> bool:
+    """Whether kits, controls and rules fit together: whatever a file says of them, a rig comes of it or it is refused."""
+    if not c.kits and not c.controls and not c.rules:
+        return True
+    try:
+        for rule in c.rules:
+            checked(c, rule)
+        compile_rig(c).evaluate({})
+    except Exception:
+        return False
+    return True
