@@ -16,6 +16,7 @@ State = list[Any]  # one entry per slot: a Frame, a scale (x, y, z), a number, o
 Values = list[float]  # one entry per channel of every control
 UNIT_SCALE = (1.0, 1.0, 1.0)
 CLOCK = 0  # the slot that holds the clock
+_FREE = (float("-inf"), float("inf"))
 
 
 @dataclass
@@ -138,6 +139,10 @@ class RigProgram:
         return [self.slots[f"joint:{n}"] for n in self.joint_names]
 
     @cached_property
+    def _limits(self) -> dict[int, tuple[float, float]]:
+        return {index: (low, high) for index, low, high in self.bounds}
+
+    @cached_property
     def _control_slots(self) -> dict[str, int]:
         return {n: self.slots[f"control:{n}"] for n in self.control_names}
 
@@ -193,20 +198,15 @@ class RigProgram:
         return [o.run for o in self.operations]
 
     def values(self, inputs: Inputs) -> Values:
-        """Channel values in program order, clamped to their limits; unknown names are passed over."""
+        """Channel values in program order, those given clamped to their limits; unknown names are passed over."""
         values = list(self.rest_values)
-        channels = self.channels
+        channels, limits = self.channels, self._limits
         for control, given in inputs.items():
             for channel, value in given.items():
                 index = channels.get((control, channel))
                 if index is not None:
-                    values[index] = value
-        for index, low, high in self.bounds:
-            v = values[index]
-            if v < low:
-                values[index] = low
-            elif v > high:
-                values[index] = high
+                    low, high = limits.get(index, _FREE)
+                    values[index] = low if value < low else high if value > high else value
         return values
 
     def evaluate(self, inputs: Inputs, clock: Clock | None = None) -> Pose:

@@ -64,6 +64,7 @@ class Deformer:
         self.character = character
         self.rest = np.ascontiguousarray(character.points, np.float32)
         self.rest_inverse = rest_inverses(character)
+        self._rest_frames = np.linalg.inv(self.rest_inverse)[:, :3]
         self.method = character.skin.method if character.skin else "linear"
         self.shapes: list[tuple[str, np.ndarray, np.ndarray]] = [
             (
@@ -141,8 +142,7 @@ class Deformer:
         return self._somes[key]
 
     def _scaled_at_rest(self, points: np.ndarray, pose: Pose) -> np.ndarray:
-        rest = np.linalg.inv(self.rest_inverse)[:, :3]
-        scaled = rest.copy()
+        scaled = self._rest_frames.copy()
         scaled[:, :, :3] *= pose.scales[:, None, :]
         self._blend("linear", scaled @ self.rest_inverse, points, self.joints, self.weights, self._scratch)
         return self._scratch

@@ -83,7 +83,7 @@ class Session:
         points = self.deformer.deform(pose)
         if asked.get("heat"):
             said["heat"] = True
-        controls = tuple(n for n in self.program.control_names if n in pose.controls)
+        controls = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
         said["controls"] = len(controls)
         body = frame_bytes(sequence, points, pose, controls, said)
         return body + self._heat(points, pose) if asked.get("heat") else body
