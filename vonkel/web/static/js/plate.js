@@ -520,6 +520,7 @@ export class Plate {
     gl.setScissor(0, 0, this.width, this.high);
     gl.clear();
     for (const pen of [this.over, this.under]) pen.clearRect(0, 0, this.width, this.high);
+    this.papers.hidden = this.large === "free";  // a canvas that was only cleared may go on showing what it held
     this.pen = this.under;
     for (const [name, { rect }] of Object.entries(this.views)) if (rect && name !== "free") drawPictures(this, name, rect);
     if (!this.large) drawPaper(this);
