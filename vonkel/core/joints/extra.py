@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..character import Character, Joint, Skin, opposite_name, unique_name, without_side
+from ..character import Character, Joint, opposite_name, unique_name, without_side
 from ..errors import StepRefused
 from ..tolerances import MAX_JOINTS
 from .edit import _shared_along
@@ -47,34 +47,6 @@ def add_twist_joints(character: Character, name: str, count: int, from_end: bool
         order = [name, *names] if from_end else [*names, name]
         result = _shared_along(result, name, names, a, b, order)
     return result, tuple(names)
-
-
-def without_twist_joints(character: Character, names: tuple[str, ...]) -> Character:
-    """Twist joints taken out again: what they held goes back to the joint that they hang from."""
-    from .edit import remove_joint
-
-    for n in names:
-        character = remove_joint(character, n)
-    return merged_holders(character)
-
-
-def merged_holders(character: Character) -> Character:
-    """Where two columns of the skin stand for one joint, they are put together."""
-    skin = character.skin
-    if skin is None or len(set(skin.joints)) == len(skin.joints):
-        return character
-    first: dict[str, int] = {}
-    for n in skin.joints:
-        first.setdefault(n, len(first))
-    to = np.array([first[n] for n in skin.joints])
-    joints, weights = to[character.arrays["skin/joints"]].astype(np.uint16), character.arrays["skin/weights"].copy()
-    for k in range(1, joints.shape[1]):
-        for j in range(k):
-            same = (joints[:, k] == joints[:, j]) & (weights[:, k] > 0)
-            weights[same, j] += weights[same, k]
-            weights[same, k] = 0.0
-    made = Skin(joints=tuple(first), method=skin.method, influences=skin.influences)
-    return character.with_(skin=made, arrays={"skin/joints": joints, "skin/weights": weights})
 
 
 def add_muscle_joint(

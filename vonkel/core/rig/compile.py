@@ -5,7 +5,7 @@ from __future__ import annotations
 import heapq
 from dataclasses import replace
 
-from ..character import Character, Space
+from ..character import Character, Follow, Rule, Space
 from ..errors import RigLoop, StepRefused
 from ..recent import Recent
 from .builder import WHOLE, Builder
@@ -21,9 +21,9 @@ def compile_rig(character: Character, off: frozenset[str] = frozenset()) -> RigP
     Raises RigLoop naming the operations that wait for one another, and StepRefused where two operations write
     the same thing.
     """
-    key = character.model_dump_json(include={"joints", "kits", "controls", "rules", "order", "shapes"})
     if off:
         return _compile(character, off)
+    key = character.model_dump_json(include={"joints", "kits", "controls", "rules", "order", "shapes"})
     return _programs.get(key, lambda: _compile(character, off))
 
 
@@ -74,12 +74,12 @@ def _compile(character: Character, off: frozenset[str]) -> RigProgram:
     )
 
 
-def _stands(builder: Builder, rule: object) -> None:
+def _stands(builder: Builder, rule: Rule) -> None:
     """Note the controls whose standing place a rule amends."""
     if isinstance(rule, Space):
         builder.stands.add(rule.control)
-    elif getattr(rule, "kind", "") == "follow" and str(getattr(rule, "thing", "")).startswith("control:"):
-        builder.stands.add(str(getattr(rule, "thing", ""))[8:])
+    elif isinstance(rule, Follow) and rule.thing.startswith("control:"):
+        builder.stands.add(rule.thing[8:])
 
 
 def _left_out(builder: Builder, operation: Operation) -> Operation:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ..character import Inputs
 from ..errors import NotFound
 from .frames import (
+    ORIGIN,
     Frame,
     Quat,
     Vec,
@@ -20,8 +21,6 @@ from .frames import (
     with_place,
 )
 from .program import Pose, RigProgram
-
-ORIGIN: Vec = (0.0, 0.0, 0.0)
 
 
 def _own(program: RigProgram, pose: Pose, control: str) -> Frame:

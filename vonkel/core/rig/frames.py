@@ -15,6 +15,7 @@ Frame = tuple[float, ...]
 Vec = tuple[float, float, float]
 Quat = tuple[float, float, float, float]
 
+ORIGIN: Vec = (0.0, 0.0, 0.0)
 IDENTITY: Frame = (1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0)
 
 
@@ -231,6 +232,20 @@ def frame_about(axis: Vec, angle: float) -> Frame:
         k * x * y + s * z, c + k * y * y, k * y * z - s * x, 0.0,
         k * x * z - s * y, k * y * z + s * x, c + k * z * z, 0.0,
     )  # fmt: skip
+
+
+def turn_vector(turn: Frame) -> Vec:
+    """The rotation vector of a rotation, radians."""
+    w, x, y, z = quat_from_frame(turn)
+    angle = 2.0 * acos(max(-1.0, min(1.0, w)))
+    s = sin(angle / 2)
+    return (x / s * angle, y / s * angle, z / s * angle) if s > 1e-12 else ORIGIN
+
+
+def turned_by_vector(v: Vec) -> Frame:
+    """The rotation of a rotation vector, radians."""
+    size = length(v)
+    return frame_about(unit(v), size) if size > 1e-12 else IDENTITY
 
 
 def twist_angle(turn: Frame, axis: Vec) -> float:

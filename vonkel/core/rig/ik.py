@@ -127,6 +127,7 @@ class FoldingChain:
             self.factors.append(factor)
             self.reaches.append(reach)
         self._down = [-r for r in self.reaches]
+        self._reach_at_rest = length(self.folded(self.rest)[0][-1])
 
     def folded(self, factor: float) -> tuple[list[Vec], list[Frame]]:
         """Points (the root at zero) and bone frames in the chain's own axes, every bend grown by `factor`."""
@@ -143,8 +144,7 @@ class FoldingChain:
 
     def factor_for(self, reach: float) -> float:
         """The factor at which the chain's ends lie `reach` apart; the nearest there is where none does."""
-        at_rest = length(self.folded(self.rest)[0][-1])
-        if abs(reach - at_rest) < 1e-14 * self.full:
+        if abs(reach - self._reach_at_rest) < 1e-14 * self.full:
             return self.rest
         if reach >= self.full:
             return 0.0

@@ -49,9 +49,8 @@ def switched(character: Character, program: RigProgram, inputs: Inputs, kit: str
         inputs = {**inputs, WHOLE: {k: v for k, v in inputs[WHOLE].items() if k != "size"}}
     names = [n for role in ("upper", "middle", "end") for n in found.joints[role]]
     frames = joint_frames(program.evaluate(inputs), program, names)
-    made = _to_fk(character, program, inputs, found, names, frames)
-    if to != "fk":
-        made = _to_ik(character, program, inputs, found, names, frames)
+    bring = _to_fk if to == "fk" else _to_ik
+    made = bring(character, program, inputs, found, names, frames)
     if sized is not None:
         made[WHOLE] = {**made.get(WHOLE, {}), "size": sized}
     return made

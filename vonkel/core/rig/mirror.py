@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from ..character import Character, Control, Inputs, opposite_name
 from .builder import WHOLE
-from .frames import Frame, Vec, angles_in_order, compose, inverse, rest_frame, rotate, turn_in_order, with_place
-
-ORIGIN: Vec = (0.0, 0.0, 0.0)
+from .frames import ORIGIN, Frame, Vec, angles_in_order, compose, inverse, rest_frame, rotate, turn_in_order, with_place
 
 
 def opposite_control(character: Character, name: str) -> str:

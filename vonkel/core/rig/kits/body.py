@@ -23,7 +23,8 @@ from ..frames import (
 from ..outlines import ring
 from ..program import Operation, State, Values
 from .base import MOVE, SIZE, TURN, KitKind, Options, control_at, lengthened
-from .fine import curve_slot, fine_controls, fine_operation
+from .fine import curve_slot, fine_operation
+from .turns import turn_controls
 
 CHEST = (
     Channel(name="stretch", rest=0.0, low=0.0, high=1.0),
@@ -76,7 +77,7 @@ class Body(KitKind):
         body = control_at(character, kit, hips, "body", MOVE + TURN, grow=1.45, upright=True, key="body")
         lowered = control_at(character, kit, hips, "hips move", MOVE + TURN, grow=1.15, upright=True, key="hips")
         upper = control_at(character, kit, chest, "chest turn", MOVE + TURN + CHEST, grow=1.12, key="chest")
-        return [*whole_control(character, kit), body, lowered, upper, *fine_controls(character, kit, spine[:-1])]
+        return [*whole_control(character, kit), body, lowered, upper, *turn_controls(character, kit, spine[:-1])]
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         hips, spine = kit.joints["hips"][0], kit.joints["spine"]

@@ -26,7 +26,8 @@ from ..frames import (
 )
 from ..program import UNIT_SCALE, Operation, State, Values
 from .base import MOVE, TURN, KitKind, Options, control_at, lengthened, tagged
-from .fine import curve_slot, fine_controls, fine_operation
+from .fine import curve_slot, fine_operation
+from .turns import turn_controls
 
 STRETCH = (
     Channel(name="stretch", rest=0.0, low=0.0, high=1.0),
@@ -107,7 +108,7 @@ class Chain(KitKind):
             own = (MOVE if k else ()) + TURN + (STRETCH if k == count - 1 else ())
             lead = control_at(character, kit, there, tagged(f"{stem} {k + 1}", kit), own, grow=1.35, key=f"lead:{k}")
             made.append(lead.model_copy(update={"channels": own, "order": "xyz"}))
-        return [*made, *fine_controls(character, kit, names)]
+        return [*made, *turn_controls(character, kit, names)]
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         names = kit.joints["chain"]

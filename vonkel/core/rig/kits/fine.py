@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from ...character import Character, Control, Kit
+from ...character import Kit
 from ..builder import Builder
 from ..frames import IDENTITY, Frame, compose, inverse, turn_in_order
 from ..program import Operation, State, Values
-from .base import TURN, control_at
 
 
 def curve_slot(builder: Builder, joint: str) -> str:
@@ -14,15 +13,6 @@ def curve_slot(builder: Builder, joint: str) -> str:
     name = f"curve:{joint}"
     builder.new_slot(name, builder.rest(f"joint:{joint}"))
     return name
-
-
-def fine_controls(character: Character, kit: Kit, names: tuple[str, ...]) -> list[Control]:
-    return [
-        control_at(
-            character, kit, character.joint(n), f"{n} turn", TURN, level="fine", reach=0.35, key=f"turn:{n}"
-        ).model_copy(update={"side": character.joint(n).side})
-        for n in names
-    ]
 
 
 def fine_operation(

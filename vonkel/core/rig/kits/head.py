@@ -10,7 +10,8 @@ from ..builder import Builder
 from ..frames import compose, inverse, place_of, slerp, with_place
 from ..program import Operation, State, Values
 from .base import TURN, KitKind, Options, control_at
-from .fine import curve_slot, fine_controls, fine_operation
+from .fine import curve_slot, fine_operation
+from .turns import turn_controls
 
 
 class HeadOptions(Options):
@@ -28,7 +29,7 @@ class Head(KitKind):
     def controls(self, character: Character, kit: Kit) -> list[Control]:
         head = character.joint(kit.joints["head"][0])
         main = control_at(character, kit, head, f"{head.name} turn", TURN, grow=1.2, reach=0.35, key="head")
-        return [main, *fine_controls(character, kit, kit.joints.get("neck", ()))]
+        return [main, *turn_controls(character, kit, kit.joints.get("neck", ()))]
 
     def rules(self, character: Character, kit: Kit) -> list[Rule]:
         named = {c.key: c.name for c in character.controls if c.kit == kit.name}

@@ -15,6 +15,7 @@ from ..frames import (
     Frame,
     Vec,
     add,
+    axes_frame,
     compose,
     cross,
     dot,
@@ -54,7 +55,7 @@ def plane_frame(along: Vec, normal: Vec) -> Frame:
     x = unit(along)
     y = unit(cross(normal, x))
     z = cross(x, y)
-    return (x[0], y[0], z[0], 0.0, x[1], y[1], z[1], 0.0, x[2], y[2], z[2], 0.0)
+    return axes_frame(x, y, z)
 
 
 def limb_joints(kit: Kit) -> list[str]:

@@ -8,14 +8,12 @@ from pydantic import Field
 from ...character import Channel, Character, Control, Kit
 from ...errors import BadParameters
 from ..builder import Builder
-from ..frames import Frame, compose, inverse, place_of, slerp, with_place
+from ..frames import IDENTITY, Frame, compose, inverse, place_of, slerp, with_place
 from ..outlines import ring
 from ..program import Operation, State, Values
 from ..wholebody import LegTree, pushed
 from .base import KitKind, Options
 from .limb import limb_joints
-
-IDENTITY: Frame = (1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0.0)
 
 
 class StanceOptions(Options):

@@ -11,13 +11,11 @@ from ...errors import BadParameters
 from ...geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ...joints.orient import bone_frame
 from ..builder import Builder
-from ..frames import add, compose, frame_about, inverse, place_of, rotate, scaled, twist_angle, with_place
+from ..frames import ORIGIN, add, compose, frame_about, inverse, place_of, rotate, scaled, twist_angle, with_place
 from ..outlines import slice_outline
 from ..program import UNIT_SCALE, Operation, State, Values
 from ..rules.links import OWN
 from .base import AIM, MOVE, KitKind, Options
-
-ORIGIN = (0.0, 0.0, 0.0)
 
 
 class TwistOptions(Options):

@@ -3,31 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from math import acos, sin
 
 from ...character import Follow, Space
 from ...errors import BadParameters
 from ..builder import Builder, bring_along
 from ..frames import (
     IDENTITY,
+    ORIGIN,
     Frame,
     Vec,
     blend,
     compose,
-    frame_about,
     inverse,
     length,
     place_of,
-    quat_from_frame,
     rotate,
     sub,
     swing,
+    turn_vector,
+    turned_by_vector,
     unit,
     with_place,
 )
 from ..program import Operation, State, Values
-
-ORIGIN: Vec = (0.0, 0.0, 0.0)
 
 
 def _goal(builder: Builder, slot: str, source: str) -> tuple[str | None, Callable[[State], Frame]]:
@@ -64,14 +62,8 @@ def _added(out: int, own: Callable[[State], Frame]) -> Callable[[State], Frame]:
 
 def masked_turn(turn: Frame, axes: tuple[bool, bool, bool]) -> Frame:
     """The rotation with only these components of its rotation vector kept."""
-    w, x, y, z = quat_from_frame(turn)
-    angle = 2.0 * acos(max(-1.0, min(1.0, w)))
-    s = sin(angle / 2)
-    if abs(s) < 1e-12:
-        return IDENTITY
-    v = tuple(c / s * angle * keep for c, keep in zip((x, y, z), axes, strict=True))
-    size = length(v)  # type: ignore[arg-type]
-    return frame_about((v[0] / size, v[1] / size, v[2] / size), size) if size > 1e-12 else IDENTITY
+    x, y, z = (c * keep for c, keep in zip(turn_vector(turn), axes, strict=True))
+    return turned_by_vector((x, y, z))
 
 
 def taken(frame: Frame, goal: Frame, what: str, share: float, axes: tuple[bool, bool, bool]) -> Frame:

@@ -8,12 +8,13 @@ instance Den Hartog 1934, Mechanical Vibrations, chapter 2).
 from __future__ import annotations
 
 from functools import lru_cache
-from math import acos, cos, cosh, exp, pi, sin, sinh, sqrt
+from math import cos, cosh, exp, pi, sin, sinh, sqrt
 
 from ...character import Spring, Swing
 from ...errors import BadParameters
 from ..builder import Builder, bring_along
 from ..frames import (
+    ORIGIN,
     Frame,
     Vec,
     add,
@@ -22,11 +23,12 @@ from ..frames import (
     inverse,
     length,
     place_of,
-    quat_from_frame,
     rotate,
     slerp,
     sub,
     swing,
+    turn_vector,
+    turned_by_vector,
     unit,
     with_place,
 )
@@ -34,7 +36,6 @@ from ..program import CLOCK, Clock, Operation, State, Values
 
 DOWN: Vec = (0.0, -1.0, 0.0)
 PULL = 9.81  # m/s², the standard acceleration of gravity, rounded
-ORIGIN: Vec = (0.0, 0.0, 0.0)
 
 
 @lru_cache(maxsize=256)
@@ -66,19 +67,6 @@ def followed(
         out_p.append(a * x + b * u + g1 - lag * rate)
         out_v.append(c * x + d * u + rate)
     return (out_p[0], out_p[1], out_p[2]), (out_v[0], out_v[1], out_v[2])
-
-
-def turn_vector(turn: Frame) -> Vec:
-    """The rotation vector of a rotation, radians."""
-    w, x, y, z = quat_from_frame(turn)
-    angle = 2.0 * acos(max(-1.0, min(1.0, w)))
-    s = sin(angle / 2)
-    return (x / s * angle, y / s * angle, z / s * angle) if s > 1e-12 else ORIGIN
-
-
-def turned_by_vector(v: Vec) -> Frame:
-    size = length(v)
-    return frame_about(unit(v), size) if size > 1e-12 else frame_about((1.0, 0.0, 0.0), 0.0)
 
 
 def _point(clock: Clock, key: str, goal: Vec, rule: Spring) -> Vec:
