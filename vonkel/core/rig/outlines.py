@@ -13,6 +13,11 @@ Outline = tuple[tuple[float, float, float], ...]
 RAYS = 32
 
 
+def outline_of(points: np.ndarray) -> Outline:
+    """A line through points (n, 3) in a control's own frame, metres, to a hundredth of a millimetre."""
+    return tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in points)
+
+
 def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, grow: float = 1.18) -> Outline:
     """The body's outline in the plane through `place` spanned by the y and z axes of `frame` (3, 3).
 
@@ -139,5 +144,5 @@ def shaped(character: Character, control: Control, shape: str, grow: float) -> C
         line = np.array(SHAPES[shape][1]) * radius + middle
     middle = line.mean(0) if len(line) else np.zeros(3)
     line = middle + (line - middle) * grow
-    outline = tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in line)
+    outline = outline_of(line)
     return control.model_copy(update={"outline": outline, "shape": shape, "grow": grow})

@@ -15,7 +15,7 @@ from ...errors import BadParameters, NotFound, StepRefused, VonkelError, first_f
 from ...geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..builder import Builder
 from ..frames import Vec
-from ..outlines import slice_outline
+from ..outlines import outline_of, slice_outline
 from ..program import UNIT_SCALE, Operation
 
 MOVE = tuple(Channel(name=f"move {a}", kind="move") for a in "xyz")
@@ -244,7 +244,7 @@ def control_at(
         name=name, kit=kit.name, key=key or name, side=kit.side, level=level, place=joint.place,
         turn=tuple(map(float, quaternion_from_matrix(own))),  # type: ignore[arg-type]
         order="xyz" if upright else joint.order,
-        channels=channels if upright else tuple(_limited(c, joint.freedom) for c in channels), outline=tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in local),
+        channels=channels if upright else tuple(_limited(c, joint.freedom) for c in channels), outline=outline_of(local),
     )  # fmt: skip
 
 

@@ -53,7 +53,7 @@ class Digits(Led):
         return [lead.model_copy(update={"channels": channels + each + size}), *others]
 
     def rules(self, character: Character, kit: Kit) -> list[Rule]:
-        lead = next(c for c in character.controls if c.kit == kit.name and c.key == "lead")
+        lead = self.lead_of(character, kit)
         has = {c.name for c in lead.channels}
         made = [r for r in super().rules(character, kit) if isinstance(r, Link) and r.lead.channel in has]
         for role, names in kit.joints.items():

@@ -30,7 +30,7 @@ class Fan(Led):
         """Closing also slides every side ray under the middle one, by its place in the row."""
         made = super().rules(character, kit)
         firsts = [character.joint(names[0]) for names in self.chains(kit)]
-        lead = next(c.name for c in character.controls if c.kit == kit.name and c.key == "lead")
+        lead = self.lead_of(character, kit).name
         if len(firsts) < 2:
             return made
         places = np.array([j.place for j in firsts])

@@ -24,6 +24,7 @@ from ..frames import (
     unit,
     with_place,
 )
+from ..outlines import outline_of
 from ..program import Operation, State, Values
 from .base import KitKind, Options, tagged
 
@@ -120,7 +121,7 @@ class Foot(KitKind):
         angle = np.linspace(0, 2 * np.pi, 33)[:-1]
         # Rounder in front than behind, so that one sees which way the foot goes.
         line = np.cos(angle)[:, None] * half + np.sin(angle)[:, None] * wide * (1 + 0.18 * np.cos(angle))[:, None]
-        outline = tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in line)
+        outline = outline_of(line)
         name = tagged(f"{_stem(kit)} roll", kit)
         return [
             Control(

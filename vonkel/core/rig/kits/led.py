@@ -27,7 +27,7 @@ from ...geometry.rotations import matrix_from_quaternion, matrix_from_rotation_v
 from ...joints.orient import bone_child, bone_frame
 from ..builder import Builder
 from ..frames import Frame, angles_in_order
-from ..outlines import slice_outline
+from ..outlines import outline_of, slice_outline
 from ..program import Operation
 from .base import KitKind, Options, tagged
 from .turns import turn_controls, turn_operations
@@ -98,11 +98,16 @@ class Led(KitKind):
         own = without_side(kit.name)
         word = own if own else self.lead_word
         channels = tuple(Channel(name=n, low=self.low, high=1.0) for n in self.named)
-        outline = tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in world)
+        outline = outline_of(world)
         return Control(
             name=tagged(word, kit), kit=kit.name, key="lead", side=kit.side, place=tuple(map(float, place)),  # type: ignore[arg-type]
             channels=channels, outline=outline,
         )  # fmt: skip
+
+    @staticmethod
+    def lead_of(character: Character, kit: Kit) -> Control:
+        """The kit's lead control."""
+        return next(c for c in character.controls if c.kit == kit.name and c.key == "lead")
 
     def lead_parent(self, character: Character, kit: Kit) -> str | None:
         return character.joint(self.chains(kit)[0][0]).parent
@@ -114,7 +119,7 @@ class Led(KitKind):
         return [*builder.standing(lead, stands), *turn_operations(builder, kit, self.every(kit))]
 
     def rules(self, character: Character, kit: Kit) -> list[Rule]:
-        lead = next(c.name for c in character.controls if c.kit == kit.name and c.key == "lead")
+        lead = self.lead_of(character, kit).name
         made: list[Rule] = []
         for channel, turns_of in self.named.items():
             turns = {j: at for j, at in turns_of(character, kit).items() if at}

@@ -12,7 +12,7 @@ from ...geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ...joints.orient import bone_frame
 from ..builder import Builder
 from ..frames import ORIGIN, add, compose, frame_about, inverse, place_of, rotate, scaled, twist_angle, with_place
-from ..outlines import slice_outline
+from ..outlines import outline_of, slice_outline
 from ..program import UNIT_SCALE, Operation, State, Values
 from ..rules.links import OWN
 from .base import AIM, MOVE, KitKind, Options
@@ -56,7 +56,7 @@ class Twist(KitKind):
             Control(
                 name=f"{joint.name} bend", kit=kit.name, key="bend", side=kit.side, level="fine",
                 place=tuple(map(float, middle)), turn=tuple(map(float, quaternion_from_matrix(own))),  # type: ignore[arg-type]
-                channels=MOVE, outline=tuple((round(float(x), 5), round(float(y), 5), round(float(z), 5)) for x, y, z in line),
+                channels=MOVE, outline=outline_of(line),
             )
         ]  # fmt: skip
 
