@@ -5,12 +5,13 @@ from __future__ import annotations
 import json
 import sys
 import time
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from .core.errors import BadParameters, NotFound, VonkelError
+from .core.errors import BadFile, BadParameters, NotFound, VonkelError
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -33,13 +34,48 @@ def _workshop(folder: Path):  # type: ignore[no-untyped-def]
     return Workshop(folder)
 
 
+class _Folder(Mapping[str, bytes]):
+    """The files beside one, by name, read when they are asked for."""
+
+    def __init__(self, path: Path) -> None:
+        self.folder = path.parent
+
+    def __getitem__(self, name: str) -> bytes:
+        return _bytes(self.folder / Path(name).name, KeyError(name))
+
+    def __contains__(self, name: object) -> bool:
+        return (self.folder / Path(str(name)).name).is_file()
+
+    def __iter__(self) -> Iterator[str]:
+        return (p.name for p in self.folder.iterdir() if p.is_file())
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
+def _bytes(path: Path, missing: Exception | None = None) -> bytes:
+    """A file's bytes.  Raises NotFound, and BadFile where it can't be read."""
+    if not path.is_file():
+        raise missing or NotFound(f"There is no file {path}.", "", "Check the path.")
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise BadFile(f"{path} can't be read: {error.strerror}.", "", "May this user read it?") from None
+
+
+def _written(path: Path, data: bytes | str) -> None:
+    """Write a file.  Raises BadParameters where that can't be done."""
+    try:
+        path.write_bytes(data if isinstance(data, bytes) else data.encode())
+    except OSError as error:
+        raise BadParameters(f"{path} can't be written: {error.strerror}.", "", "Choose another place.") from None
+
+
 def _read(path: Path):  # type: ignore[no-untyped-def]
     """A character from a mesh or rigged .glb file."""
     from .core.formats import read_character
 
-    if not path.is_file():
-        raise NotFound(f"There is no file {path}.", "", "Check the path.")
-    return read_character(path.name, path.read_bytes())
+    return read_character(path.name, _bytes(path), beside=_Folder(path))
 
 
 @app.command()
@@ -56,9 +92,7 @@ def serve(
 @app.command()
 def new(mesh: Path, name: str = "", store: Folder = HOME) -> None:
     """Bring a mesh, or a whole character from its file, in as a new character; prints its number."""
-    if not mesh.is_file():
-        raise NotFound(f"There is no file {mesh}.", "", "Check the path.")
-    number = _workshop(store).bring_in(mesh.name, mesh.read_bytes(), name)
+    number = _workshop(store).bring_in(mesh.name, _bytes(mesh), name, _Folder(mesh))
     _out({"character": number, "name": name or mesh.stem})
 
 
@@ -112,13 +146,13 @@ def _deliver(made: Any, out: Path | None, report: Path | None, times: dict[str, 
 
     if out is not None:
         start = time.perf_counter()
-        out.write_bytes(write_rigged(made))
+        _written(out, write_rigged(made))
         times["export"] = time.perf_counter() - start
     if report is not None:
         start = time.perf_counter()
         cards = [c.as_dict() for c in run_trials(made, pictures=False)] if made.skin else []
         times["trials"] = time.perf_counter() - start
-        report.write_text(json.dumps(write_report(made, cards, times), indent=1, ensure_ascii=False) + "\n", "utf-8")
+        _written(report, json.dumps(write_report(made, cards, times), indent=1, ensure_ascii=False) + "\n")
     _out({"character": made.name, "counts": counts(made), "times_s": {k: round(v, 3) for k, v in times.items()}})
 
 
@@ -185,7 +219,7 @@ def export(
         raise BadParameters(
             f"Vonkel can't write “{out.suffix}” files.", str(out), "End the name in .glb, .obj or .vonkel."
         )
-    out.write_bytes(data)
+    _written(out, data)
     _out({"written": str(out), "bytes": out.stat().st_size})
 
 
@@ -198,7 +232,7 @@ def plan(
     from .core.joints.plans import save_plan
 
     made = _workshop(store).character(character)
-    out.write_text(save_plan(made, name or made.name, kits).model_dump_json(indent=1) + "\n", "utf-8")
+    _written(out, save_plan(made, name or made.name, kits).model_dump_json(indent=1) + "\n")
     _out({"written": str(out), "joints": len(made.joints)})
 
 

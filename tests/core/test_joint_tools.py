@@ -148,9 +148,9 @@ def test_rules_for_the_second_axis(otter):
     world, _ = apply_step(c, "joints.orient", {"joints": ["tail_1"], "rule": "world x", "down_chain": True})
     for i in range(1, 7):
         assert orient.bone_frame(world.joint(f"tail_{i}"))[:, 2] == pytest.approx([1, 0, 0], abs=1e-9)
-    copied, _ = apply_step(c, "joints.orient", {"joints": ["point_2_L"], "rule": "copy", "like": "hand_L"})
+    copied, _ = apply_step(c, "joints.orient", {"joints": ["index_2_L"], "rule": "copy", "like": "hand_L"})
     hand = orient.bone_frame(c.joint("hand_L"))[:, 2]
-    assert orient.bone_frame(copied.joint("point_2_L"))[:, 2] @ hand > 0.5
+    assert orient.bone_frame(copied.joint("index_2_L"))[:, 2] @ hand > 0.5
     flipped, _ = apply_step(c, "joints.orient", {"joints": ["forearm_L"], "rule": "bend", "flip": True})
     assert orient.off_bend(flipped, flipped.joint("forearm_L")) > 2.8
     found = [f for f in findings(flipped) if "off" in f.title and f.station == "joints"]
@@ -205,9 +205,9 @@ def test_names_by_pattern_and_replacing_never_double(otter):
     assert {f"rudder_{i}" for i in range(1, 7)} <= set(made.joint_index) and "tail_1" not in made.joint_index
     assert "rudder_3" in made.skin.joints and "rudder_3 turn" in made.control_named
     fingers, _ = apply_step(
-        otter, "joints.number_names", {"joints": ["point_1_L", "point_2_L"], "pattern": "index_{n}"}
+        otter, "joints.number_names", {"joints": ["index_1_L", "index_2_L"], "pattern": "pointer_{n}"}
     )
-    assert {"index_1_L", "index_2_R"} <= set(fingers.joint_index)
+    assert {"pointer_1_L", "pointer_2_R"} <= set(fingers.joint_index)
     other, said = apply_step(otter, "joints.replace_names", {"find": "thigh", "put": "upper leg"})
     assert {"upper leg_L", "upper leg_R"} <= set(other.joint_index) and "thigh" in said
     with pytest.raises(BadParameters, match="called “head” already"):
@@ -268,15 +268,15 @@ def test_limits_from_the_table_less_the_bend_at_rest(otter):
     low, high = np.degrees([j.freedom.low[2], j.freedom.high[2]])
     assert low + bend == pytest.approx(0, abs=1e-6) and high + bend == pytest.approx(150, abs=1e-6)
     assert j.freedom.locked[1] and "AAOS" in j.freedom.source and "AAOS" in said
-    control = c.control_named["point_2_L turn"]
+    control = c.control_named["index_2_L turn"]
     turn = {ch.name: (ch.low, ch.high) for ch in control.channels}
-    f = c.joint("point_2_L").freedom
+    f = c.joint("index_2_L").freedom
     assert turn["turn z"] == (f.low[2], f.high[2]) and turn["turn y"] == (
         0.0,
         0.0,
     )  # the hinge's range; the rest is still
-    pose = compile_rig(c).evaluate({"point_2_L turn": {"turn z": 9.0}})
-    held = compile_rig(c).evaluate({"point_2_L turn": {"turn z": f.high[2]}})
+    pose = compile_rig(c).evaluate({"index_2_L turn": {"turn z": 9.0}})
+    held = compile_rig(c).evaluate({"index_2_L turn": {"turn z": f.high[2]}})
     assert np.allclose(pose.joints, held.joints)
     stiff, _ = apply_step(otter, "joints.stiffen", {"joints": ["spine_1"], "degrees": 10})
     assert np.degrees(stiff.joint("spine_1").freedom.high) == pytest.approx([10, 10, 10])
@@ -321,7 +321,7 @@ def test_gimbal_is_told_and_mended_and_the_controls_turn_in_that_order(otter):
 # -- a new rest --------------------------------------------------------------------------------------------------
 POSE = {
     "hand_L": {"move x": 0.03, "move y": 0.10, "move z": 0.05}, "head turn": {"turn z": 0.3},
-    "tail_2 turn": {"turn z": 0.4}, "shapes": {"mouth open": 0.5}, "point_1_L turn": {"turn z": 0.5},
+    "tail_2 turn": {"turn z": 0.4}, "shapes": {"mouth open": 0.5}, "index_1_L turn": {"turn z": 0.5},
 }  # fmt: skip
 
 

@@ -36,8 +36,8 @@ def test_one_side_alone_and_with_children(otter):
     one = edit.move_joint(otter, "hand_L", place(otter, "hand_L") + by, both_sides=False)
     assert np.allclose(place(one, "hand_R"), place(otter, "hand_R"))
     all_ = edit.move_joint(otter, "hand_L", place(otter, "hand_L") + by, with_children=True)
-    assert np.allclose(place(all_, "point_end_L") - place(otter, "point_end_L"), by)
-    assert np.allclose(place(all_, "point_end_R") - place(otter, "point_end_R"), by)
+    assert np.allclose(place(all_, "index_end_L") - place(otter, "index_end_L"), by)
+    assert np.allclose(place(all_, "index_end_R") - place(otter, "index_end_R"), by)
 
 
 def test_deforming_joints_stay_inside_and_end_joints_may_stick_out(otter):

@@ -305,7 +305,7 @@ def test_a_roll_goes_heel_ball_toe_without_a_pop_and_toes_stay_flat(otter):
 def test_a_fist_curls_all_digits_one_way_and_opens_them_backwards(otter):
     program = compile_rig(otter)
     at_rest = program.evaluate({})
-    tips = [f"{d}_end_L" for d in ("point", "middle", "ring")]
+    tips = [f"{d}_end_L" for d in ("index", "middle", "ring")]
     palm = otter.joint("hand_L").place
     rest = np.linalg.norm(places(at_rest, program, *tips) - palm, axis=1)
     closed = np.linalg.norm(places(program.evaluate({"fingers_L": {"fist": 1.0}}), program, *tips) - palm, axis=1)
@@ -317,18 +317,18 @@ def test_a_fist_curls_all_digits_one_way_and_opens_them_backwards(otter):
 
 def test_the_thumb_tucks_towards_the_other_digits_and_pointing_leaves_the_first(otter):
     program = compile_rig(otter)
-    goal = rest_of(otter, "point_1_L", "middle_1_L", "ring_1_L").mean(0)
+    goal = rest_of(otter, "index_1_L", "middle_1_L", "ring_1_L").mean(0)
     tip = lambda **v: places(program.evaluate({"fingers_L": v}), program, "thumb_end_L")[0]  # noqa: E731
     assert np.linalg.norm(tip(**{"thumb tuck": 1.0}) - goal) < 0.8 * np.linalg.norm(tip() - goal)
     pointing = program.evaluate({"fingers_L": {"point": 1.0}})
-    assert np.allclose(places(pointing, program, "point_end_L"), rest_of(otter, "point_end_L"), atol=1e-9)
+    assert np.allclose(places(pointing, program, "index_end_L"), rest_of(otter, "index_end_L"), atol=1e-9)
     assert np.abs(places(pointing, program, "middle_end_L") - rest_of(otter, "middle_end_L")).max() > 0.01
 
 
 def test_one_control_sizes_all_fingers(otter):
     pose = compile_rig(otter).evaluate({"fingers_L": {"size": 0.5}})
-    assert pose.scales[otter.joint_index["point_2_L"]] == pytest.approx([1.5, 1.5, 1.5])
-    assert pose.scales[otter.joint_index["point_2_R"]] == pytest.approx([1, 1, 1])
+    assert pose.scales[otter.joint_index["index_2_L"]] == pytest.approx([1.5, 1.5, 1.5])
+    assert pose.scales[otter.joint_index["index_2_R"]] == pytest.approx([1, 1, 1])
 
 
 def fan():

@@ -128,10 +128,10 @@ def test_mirrored_kits_give_mirrored_poses(otter):
 def test_one_value_curls_the_digits_of_both_hands_alike(otter):
     """Turning a partner by the same value about its hinge mirrors the motion."""
     program, index = compile_rig(otter), otter.joint_index
-    p = program.evaluate({f"point_1_{s} turn": {"turn z": 0.8} for s in "LR"}).joints[:, :, 3]
-    assert np.allclose(p[index["point_3_L"]] * [-1, 1, 1], p[index["point_3_R"]], atol=1e-9)
-    rest = np.array(otter.joint("point_3_L").place)
-    assert np.linalg.norm(p[index["point_3_L"]] - rest) > 0.01
+    p = program.evaluate({f"index_1_{s} turn": {"turn z": 0.8} for s in "LR"}).joints[:, :, 3]
+    assert np.allclose(p[index["index_3_L"]] * [-1, 1, 1], p[index["index_3_R"]], atol=1e-9)
+    rest = np.array(otter.joint("index_3_L").place)
+    assert np.linalg.norm(p[index["index_3_L"]] - rest) > 0.01
 
 
 def test_eyes_look_at_their_aim(otter):

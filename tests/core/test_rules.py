@@ -273,20 +273,20 @@ def test_dragging_a_led_control_leaves_what_leads_it_alone(otter):
 
     program = compile_rig(otter)
     inputs = {"fingers_L": {"curl": 0.5}}
-    before = np.array(program.evaluate(inputs).controls["point_2_L turn"]).reshape(3, 4)
+    before = np.array(program.evaluate(inputs).controls["index_2_L turn"]).reshape(3, 4)
     half = np.cos(0.1), *(np.sin(0.1) * before[:, 2])
-    given = turned_by(program, inputs, "point_2_L turn", half)
-    now = np.array(program.evaluate(inputs | {"point_2_L turn": given}).controls["point_2_L turn"]).reshape(3, 4)
+    given = turned_by(program, inputs, "index_2_L turn", half)
+    now = np.array(program.evaluate(inputs | {"index_2_L turn": given}).controls["index_2_L turn"]).reshape(3, 4)
     assert given["turn z"] == pytest.approx(0.2, abs=1e-9) and np.allclose(now[:, 2], before[:, 2], atol=1e-9)
 
 
 def test_a_fist_is_recorded_by_posing_and_mirrored(otter):
     c, _ = apply_step(otter, "controls.add_channel", {"control": "fingers_L", "name": "claw"})
     assert any(k.name == "claw" for k in c.control_named["fingers_R"].channels)
-    posed = {f"{d}_{i}_L turn": {"turn z": 0.4 * i} for d in ("point", "middle", "ring") for i in (1, 2, 3)}
+    posed = {f"{d}_{i}_L turn": {"turn z": 0.4 * i} for d in ("index", "middle", "ring") for i in (1, 2, 3)}
     lead = {"thing": "control:fingers_L", "channel": "claw"}
     c, said = apply_step(c, "rules.record", {"lead": lead, "at": 1.0, "values": posed})
-    half = {n: {"turn z": 0.1} for n in posed if n.startswith("point")}
+    half = {n: {"turn z": 0.1} for n in posed if n.startswith("index")}
     c, _ = apply_step(c, "rules.record", {"lead": lead, "at": 0.5, "values": half})
     program = compile_rig(c)
     at = lambda v, **more: program.evaluate({"fingers_L": {"claw": v}, **more}).joints  # noqa: E731
@@ -297,8 +297,8 @@ def test_a_fist_is_recorded_by_posing_and_mirrored(otter):
     assert np.allclose(at(0.5), by_hand, atol=1e-9)
     assert np.allclose(at(0.0), program.evaluate({}).joints)
     both = program.evaluate({"fingers_L": {"claw": 1.0}, "fingers_R": {"claw": 1.0}}).joints
-    flip = both[[c.joint_index[n.replace("_L", "_R")] for n in ("point_3_L", "ring_2_L")], :, 3]
-    assert np.allclose(flip * [-1, 1, 1], both[[c.joint_index[n] for n in ("point_3_L", "ring_2_L")], :, 3], atol=1e-9)
+    flip = both[[c.joint_index[n.replace("_L", "_R")] for n in ("index_3_L", "ring_2_L")], :, 3]
+    assert np.allclose(flip * [-1, 1, 1], both[[c.joint_index[n] for n in ("index_3_L", "ring_2_L")], :, 3], atol=1e-9)
     with pytest.raises(StepRefused, match="At rest"):
         apply_step(c, "rules.record", {"lead": lead, "at": 0.0, "values": posed})
     with pytest.raises(StepRefused, match="Nothing was posed"):
@@ -601,7 +601,7 @@ def test_control_edits_survive_a_moved_joint_and_a_resize(otter):
 
 
 def test_links_follow_renamed_joints_and_lose_removed_ones(otter):
-    c, _ = apply_step(otter, "joints.rename", {"joint": "point_1_L", "name": "index_1_L"})
+    c, _ = apply_step(otter, "joints.rename", {"joint": "index_1_L", "name": "pointer_1_L"})
     program = compile_rig(c)
     before, after = compile_rig(otter), program
     inputs = {"fingers_L": {"curl": 0.7}}

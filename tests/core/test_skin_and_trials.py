@@ -28,7 +28,7 @@ def test_no_bleeding_across_gaps(otter):
     w = {j: weights_of(otter, j)[:n] for j in otter.skin.joints}
     assert max(w[j][p[:, 0] < -0.02].max() for j in ("thigh_L", "shin_L", "foot_L")) <= 0.05
     assert sum(w[j] for j in w if j.startswith(("forearm", "hand")))[np.abs(p[:, 0]) < 0.15].max() <= 0.01
-    digits = ("thumb", "point", "middle", "ring")
+    digits = ("thumb", "index", "middle", "ring")
     for d in digits:
         tip = np.linalg.norm(p - np.array(otter.joint(f"{d}_end_L").place), axis=1) < 0.025
         assert (
@@ -46,7 +46,7 @@ def test_left_and_right_are_held_alike(otter):
 
     n = otter.part("body").points[1]
     _, other = mirror_distance(otter.points[:n])
-    for j in ("hips", "upper_arm_L", "point_2_L", "shin_L", "tail_3", "ear_L"):
+    for j in ("hips", "upper_arm_L", "index_2_L", "shin_L", "tail_3", "ear_L"):
         assert np.allclose(weights_of(otter, j)[:n], weights_of(otter, opposite_name(j))[:n][other], atol=1e-6), j
 
 
@@ -159,7 +159,7 @@ def test_trial_poses_do_what_they_say(otter):
     assert bone(sit, "thigh_L", "shin_L")[2] > 0.9 and bone(sit, "shin_L", "foot_L")[1] < -0.9
     fists = trial_pose(otter, "fists")
     rest = compile_rig(otter).evaluate({})
-    for f in ("point", "middle", "ring"):
+    for f in ("index", "middle", "ring"):
         wrist = rest.joints[index["hand_L"], :, 3]
         closer = np.linalg.norm(fists.joints[index[f"{f}_end_L"], :, 3] - wrist)
         assert closer < 0.75 * np.linalg.norm(rest.joints[index[f"{f}_end_L"], :, 3] - wrist), f

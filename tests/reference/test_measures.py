@@ -88,11 +88,11 @@ def test_humanoid_names_are_those_of_the_standard(otter):
     made = hanim_names(otter)
     assert set(made.values()) <= table and len(set(made.values())) == len(made)
     assert made["forearm_L"] == "l_elbow" and made["shin_R"] == "r_knee" and made["head"] == "skullbase"
-    assert made["point_1_L"] == "l_metacarpophalangeal_2" and len(made) > 40
+    assert made["index_1_L"] == "l_metacarpophalangeal_2" and len(made) > 40
     # The hierarchy's order: a joint's nearest named ancestor is nearer to the root in the standard as well.
     assert made["upper_arm_L"] == "l_shoulder" and made["collar_L"] == "l_sternoclavicular"
     own = by_pattern(otter, "{Side} {part} {n}")
-    assert own["point_2_L"] == "left point 2" and own["head"] == "head"
+    assert own["index_2_L"] == "left index 2" and own["head"] == "head"
 
 
 def test_normal_ranges_are_the_published_ones():

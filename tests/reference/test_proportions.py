@@ -92,7 +92,7 @@ def test_the_otter_has_all_her_parts(otter):
         "ring_3_R",
         "ball_L",
     } <= names
-    assert sum(n.startswith(("thumb_1", "point_1", "middle_1", "ring_1")) for n in names) == 8
+    assert sum(n.startswith(("thumb_1", "index_1", "middle_1", "ring_1")) for n in names) == 8
     # Where the demo was sculpted round: shoulder, elbow, wrist (metres).
     for joint, built in (
         ("upper_arm_L", (0.128, 0.765, -0.005)),
@@ -100,7 +100,7 @@ def test_the_otter_has_all_her_parts(otter):
         ("hand_L", (0.412, 0.475, 0.012)),
     ):
         assert np.linalg.norm(place(otter, joint) - built) < 0.06
-    thumb, others = place(otter, "thumb_end_L"), [place(otter, f"{f}_end_L") for f in ("point", "middle", "ring")]
+    thumb, others = place(otter, "thumb_end_L"), [place(otter, f"{f}_end_L") for f in ("index", "middle", "ring")]
     assert thumb[2] > max(o[2] for o in others)  # the thumb is in front
 
 

@@ -11,7 +11,6 @@ from tests.conftest import tube
 from vonkel.core.errors import BadFile, TooLarge, VonkelError
 from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.workshop import Workshop
-from vonkel.workshop.package import pack, unpack
 
 
 @pytest.fixture(scope="module")
@@ -24,7 +23,7 @@ def packed(tmp_path_factory):
     key = shop.character(number).key
     shop.apply(number, "joints.add", {"name": "gone", "place": [0, 0.9, 0], "both_sides": False})
     shop.store.back(number, None)
-    return pack(shop.store, number), key
+    return shop.pack(number), key
 
 
 @pytest.fixture
@@ -57,13 +56,13 @@ def listed(change):
 
 def test_a_character_arrives_to_the_byte_and_can_be_undone_there(packed, shop):
     data, key = packed
-    number = unpack(shop.store, data, "tube.vonkel")
+    number = shop.bring_in("tube.vonkel", data)
     assert shop.character(number).key == key
     ledger = shop.store.ledger(number)
     assert len(ledger) == 4 and not any(r.undone for r in ledger)  # what was taken back stays behind
     shop.store.back(number, None)
     assert len(shop.character(number).joints) == 2
-    assert pack(shop.store, unpack(shop.store, data, "tube.vonkel")) != b""  # twice on one shelf is allowed
+    assert shop.pack(shop.bring_in("tube.vonkel", data)) != b""  # twice on one shelf is allowed
     assert len(shop.store.characters()) == 2
 
 
@@ -94,10 +93,10 @@ def _first_document(document):
 
 
 DAMAGE = {
-    "an array is missing": (_lose_array, "no whole character file"),
+    "an array is missing": (_lose_array, "character file is out of order: There is no item"),
     "an array is another": (_other_array, "was changed"),
     "an array holds objects": (_objects, "can't be read"),
-    "no list": (lambda inside: inside.pop("character.json"), "no whole character file"),
+    "no list": (lambda inside: inside.pop("character.json"), "character file is out of order: There is no item"),
     "no steps": (listed(lambda d: d.update(steps=[])), "“steps” in it is out of order"),
     "unknown step": (listed(lambda d: d["steps"][1].update(name="joints.explode")), "Step 2 can't be used"),
     "step out of range": (
@@ -117,7 +116,7 @@ DAMAGE = {
         listed(
             lambda d: _first_document(d)["rules"].append({"kind": "spring", "name": "s", "things": ["joint:nobody"]})
         ),
-        "can't be solved",
+        "can't be solved: There is no joint called “nobody”",
     ),
     "a kit of nothing": (
         listed(lambda d: _first_document(d)["kits"].append({"name": "arm", "kind": "arm", "joints": {}})),
@@ -125,7 +124,7 @@ DAMAGE = {
     ),
     "a kit of no kind": (
         listed(lambda d: _first_document(d)["kits"].append({"name": "wheel", "kind": "wheel"})),
-        "can't be solved",
+        "there is no kit of the kind “wheel”",
     ),
 }
 
@@ -134,7 +133,7 @@ DAMAGE = {
 def test_damage_is_named_and_leaves_the_shelf_as_it_was(packed, shop, what):
     change, words = DAMAGE[what]
     with pytest.raises(BadFile, match=words) as caught:
-        unpack(shop.store, rewritten(packed[0], change), "tube.vonkel")
+        shop.bring_in("tube.vonkel", rewritten(packed[0], change))
     assert "tube.vonkel" in caught.value.where and caught.value.todo
     assert shop.store.characters() == []
 
@@ -144,7 +143,7 @@ def test_a_file_that_unpacks_without_end_is_refused_before_it_does(shop, monkeyp
 
     monkeypatch.setattr(package, "MAX_UNPACKED", 1000)
     with pytest.raises(TooLarge, match="unpacks to more"):
-        unpack(shop.store, packed[0], "tube.vonkel")
+        shop.bring_in("tube.vonkel", packed[0])
 
 
 def test_no_flipped_byte_and_no_cut_gets_past_or_brings_it_down(packed, shop):
@@ -160,7 +159,7 @@ def test_no_flipped_byte_and_no_cut_gets_past_or_brings_it_down(packed, shop):
             if broken:
                 broken[int(rng.integers(len(broken)))] = int(rng.integers(256))
         try:
-            number = unpack(shop.store, bytes(broken), "tube.vonkel")
+            number = shop.bring_in("tube.vonkel", bytes(broken))
         except VonkelError as error:
             assert error.what and error.todo
         else:

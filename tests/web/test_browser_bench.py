@@ -128,7 +128,7 @@ def test_joints_are_renamed_mirrored_reoriented_hung_and_tried(page, member):
     number = member("otter.obj", "joints")
     page.js("vonkel.step('joints.lay_plan', {plan: 'biped'})")
     page.wait("vonkel.state.joints.length > 20", 90)
-    page.js("vonkel.selectJoint('point_1_L')")
+    page.js("vonkel.selectJoint('index_1_L')")
     page.page.get_by_label("Joint name").fill("index_1_L")
     page.page.get_by_label("Joint name").press("Enter")
     page.wait("vonkel.state.joints.some(j => j.name === 'index_1_R')")

@@ -160,7 +160,7 @@ def test_a_fist_is_made_by_recording(page, rigged):
     settled(page)
     assert field is not None
     page.click("Fine controls")
-    for digit in ("point", "middle", "ring"):
+    for digit in ("index", "middle", "ring"):
         for i in (1, 2, 3):
             page.js(f"vonkel.setChannel('{digit}_{i}_L turn', 'turn z', 1.2, false)")
     settled(page)

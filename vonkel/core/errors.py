@@ -8,6 +8,11 @@ if TYPE_CHECKING:
     from pydantic import ValidationError
 
 
+def spoken(text: str) -> str:
+    """Text that can be sent: half characters, as a broken request may hold, are replaced."""
+    return text.encode("utf-8", "replace").decode()
+
+
 class VonkelError(Exception):
     """Something the user asked for can't be done.
 
@@ -22,7 +27,7 @@ class VonkelError(Exception):
         self.what, self.where, self.todo = what, where, todo
 
     def as_dict(self) -> dict[str, str]:
-        return {"what": self.what, "where": self.where, "todo": self.todo}
+        return {"what": spoken(self.what), "where": spoken(self.where), "todo": spoken(self.todo)}
 
 
 class BadFile(VonkelError):
@@ -56,6 +61,20 @@ class Conflict(VonkelError):
     """The character was changed elsewhere since the caller last read it."""
 
     status = 409
+
+
+class StoreTrouble(VonkelError):
+    """The store can't be read or written as things stand: disk full, not allowed, damaged, newer, in use."""
+
+    status = 503
+    exit_code = 6
+
+
+class Failure(VonkelError):
+    """Something that should not have happened, inside Vonkel.  Nothing was changed; the log says more."""
+
+    status = 500
+    exit_code = 70
 
 
 class RigLoop(VonkelError):

@@ -7,7 +7,7 @@ from typing import Annotated
 from pydantic import Field
 
 from ..core.character import Channel, Character, Control, Number
-from ..core.character.references import things_of
+from ..core.character.references import without_channels
 from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.rig.kits import KINDS
 from ..core.rig.mirror import opposite_control
@@ -160,16 +160,9 @@ def remove_channel(character: Character, p: DropChannel) -> Character:
         found = next((k for k in character.control_named[n].channels if k.name == p.name), None)
         if found is None or not found.added:
             raise StepRefused(f"“{p.name}” of {n} wasn't added by hand.", character.name, "Lock and hide it instead.")
-    things = {f"control:{n}" for n in chosen}
-    rules = tuple(
-        r for r in character.rules
-        if not (r.kind == "link" and r.lead.kind == "channel" and r.lead.channel == p.name and things & things_of(r))
-    )  # fmt: skip
-    controls = tuple(
-        c.model_copy(update={"channels": tuple(k for k in c.channels if k.name != p.name)}) if c.name in chosen else c
-        for c in character.controls
-    )
-    return character.with_(controls=controls, rules=rules)
+    for n in chosen:
+        character = without_channels(character, n, {p.name})
+    return character
 
 
 class Rename(Params):
@@ -177,7 +170,7 @@ class Rename(Params):
     name: str = Field(min_length=1, max_length=60)
 
 
-@step("controls.rename", Rename, lambda c, p: f"Called the control {p.control} {p.name}")
+@step("controls.rename", Rename, lambda c, p: f"Called the control {p.control} {p.name}", renames=True)
 def rename(character: Character, p: Rename) -> Character:
     """Give a control another name, everywhere it is spoken of."""
     from ..core.character.references import renamed_rule

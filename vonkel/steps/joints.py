@@ -218,7 +218,7 @@ class Rename(Params):
     both_sides: bool = True
 
 
-@step("joints.rename", Rename, lambda c, p: f"Renamed {p.joint} to {p.name}")
+@step("joints.rename", Rename, lambda c, p: f"Renamed {p.joint} to {p.name}", renames=True)
 def rename(character: Character, p: Rename) -> Character:
     """Give a joint another name everywhere it is used."""
     return names.rename_joint(character, p.joint, p.name, p.both_sides)
@@ -230,7 +230,7 @@ class Replace(Params):
     joints: tuple[str, ...] = Field((), description="which; none: all of them")
 
 
-@step("joints.replace_names", Replace, lambda c, p: f"Replaced “{p.find}” by “{p.put}” in names")
+@step("joints.replace_names", Replace, lambda c, p: f"Replaced “{p.find}” by “{p.put}” in names", renames=True)
 def replace_names(character: Character, p: Replace) -> Character:
     """Find letters in joints' names and put others in their place."""
     return names.renamed(character, names.replaced(character, p.find, p.put, list(p.joints) or None))
@@ -242,7 +242,7 @@ class Number(Params):
     both_sides: bool = True
 
 
-@step("joints.number_names", Number, lambda c, p: f"Named {len(p.joints)} joints {p.pattern}")
+@step("joints.number_names", Number, lambda c, p: f"Named {len(p.joints)} joints {p.pattern}", renames=True)
 def number_names(character: Character, p: Number) -> Character:
     """Name joints in a row by a pattern."""
     made = names.numbered(character, list(p.joints), p.pattern)

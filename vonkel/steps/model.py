@@ -16,6 +16,7 @@ from ..core.geometry.health import health, mirror_partners
 from ..core.geometry.measures import measure
 from ..core.geometry.topology import faces_of
 from ..core.geometry.transform import transformed
+from ..core.rig.kits import sized_kits
 from ..core.tolerances import MAX_PARTS, PAIR
 from .registry import Array, Params, step
 
@@ -48,7 +49,8 @@ def resize(character: Character, p: Resize) -> Character:
     now = measure(character, p.measure, p.points, p.axis, p.part)
     if now < 1e-9:
         raise BadParameters(f"The model has no {p.measure} to measure.", character.name, "Choose another measure.")
-    return transformed(character, np.eye(3) * (p.metres / now), np.zeros(3))
+    scale = p.metres / now
+    return sized_kits(transformed(character, np.eye(3) * scale, np.zeros(3)), scale)
 
 
 class Stand(Params):
@@ -286,12 +288,26 @@ class Rename(Params):
     about: str = Field("", max_length=200)
 
 
+class Accept(Params):
+    pass
+
+
+@step("model.accept_left_out", Accept, lambda c, p: "Noted what of the file was left out")
+def accept_left_out(character: Character, p: Accept) -> Character:
+    """Put out of mind what of its file couldn't be used."""
+    if not character.left_out:
+        raise StepRefused("Nothing was left out.", character.name)
+    return character.with_(left_out=())
+
+
 @step("model.rename", Rename, lambda c, p: f"Called the character {p.name}")
 def rename(character: Character, p: Rename) -> Character:
     """Give the character a name and a word about who it is."""
     name = p.name.strip()
     if not name or not name.isprintable():
         raise BadParameters("A name needs something to read.", character.name, "Type a name.")
+    if "/" in name or "\\" in name:
+        raise BadParameters("A name can't have / or \\ in it.", name, "Put a dash in its place.")
     return character.with_(name=name, about=p.about.strip())
 
 

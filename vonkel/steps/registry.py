@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import base64
-import io
+import logging
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any
@@ -12,7 +12,11 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError, WithJsonSchema
 
 from ..core.character import Character
-from ..core.errors import BadParameters, NotFound, VonkelError, first_fault
+from ..core.errors import BadParameters, Failure, NotFound, StepRefused, VonkelError, first_fault
+from ..core.formats.reading import array_from_npy, npy
+from ..core.soundness import unsound
+
+log = logging.getLogger("vonkel.steps")
 
 Metres = Annotated[float, "metres"]
 
@@ -27,9 +31,11 @@ def _array(value: Any) -> np.ndarray:
     """From an array, or from {"npy": base64 of the .npy bytes} as recipes hold it."""
     if isinstance(value, Mapping) and set(value) == {"npy"} and isinstance(value["npy"], str):
         try:
-            value = np.load(io.BytesIO(base64.b64decode(value["npy"])), allow_pickle=False)
-        except Exception:
-            raise ValueError("not a readable array") from None
+            value = array_from_npy(base64.b64decode(value["npy"]))
+        except ValueError:
+            value = None
+        if value is None:
+            raise ValueError("not a readable array")
     if not isinstance(value, np.ndarray):
         raise ValueError("an array is wanted")
     if value.dtype.kind == "f" and not np.isfinite(value).all():
@@ -38,9 +44,7 @@ def _array(value: Any) -> np.ndarray:
 
 
 def _inline(array: np.ndarray) -> dict[str, str]:
-    out = io.BytesIO()
-    np.save(out, array, allow_pickle=False)
-    return {"npy": base64.b64encode(out.getvalue()).decode()}
+    return {"npy": base64.b64encode(npy(array)).decode()}
 
 
 Array = Annotated[
@@ -62,6 +66,7 @@ class StepKind:
     sentence: Callable[[Character, Any], str]
     long: bool  # run as a job, off the request
     figures: Callable[[Character, Character], str] | None = None  # before and after, for the sentence's end
+    renames: bool = False  # may give controls or shapes other names
 
 
 STEPS: dict[str, StepKind] = {}
@@ -73,13 +78,15 @@ def step(  # type: ignore[no-untyped-def]
     sentence: Callable[[Character, Any], str],
     long: bool = False,
     figures: Callable[[Character, Character], str] | None = None,
+    renames: bool = False,
 ):
     """Register a pure function (character, params) → character as the step `name`."""
 
     def register(run: Callable[[Character, Any], Character]) -> Callable[[Character, Any], Character]:
         if name in STEPS:
             raise ValueError(f"two steps are called {name}")
-        STEPS[name] = StepKind(name, (run.__doc__ or "").strip().split("\n")[0], params, run, sentence, long, figures)
+        about = (run.__doc__ or "").strip().split("\n")[0]
+        STEPS[name] = StepKind(name, about, params, run, sentence, long, figures, renames)
         return run
 
     return register
@@ -98,17 +105,28 @@ def parsed(name: str, params: Mapping[str, Any]) -> tuple[StepKind, Params]:
 
 
 def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tuple[Character, str]:
-    """Do one step.  Returns the new character and the ledger's sentence.
+    """Do one step.  Returns the new character, which is sound, and the ledger's sentence.
 
-    Raises VonkelError only: a step that can't be done says what, where and what to do.
+    Raises VonkelError only: a step that can't be done says what, where and what to do.  A step that would leave the
+    character unsound is refused; what was wrong with it before the step is not held against the step.
     """
     kind, checked = parsed(name, params)
     try:
-        result = kind.run(character, checked)
+        with np.errstate(all="ignore"):
+            result = kind.run(character, checked)
+        fault = unsound(result, character)
+        if fault and fault != unsound(character):
+            log.warning("%s would leave a character unsound: %s", name, fault)
+            raise StepRefused(f"That can't be done here: {fault}.", name, "Nothing was changed. Try it with other values.")
+        said = kind.sentence(character, checked)
+        return result, f"{said}: {kind.figures(character, result)}" if kind.figures else said
     except VonkelError:
         raise
     except ValidationError as error:
         field, why = first_fault(error)
         raise BadParameters(f"“{field}”: {why}.", name, "Set it and try again.") from None
-    said = kind.sentence(character, checked)
-    return result, f"{said}: {kind.figures(character, result)}" if kind.figures else said
+    except MemoryError:
+        raise StepRefused("There is no room in memory for that.", name, "Nothing was changed. Lighten the mesh.") from None
+    except Exception as error:
+        log.exception("the step %s failed", name)
+        raise Failure("Something went wrong inside Vonkel.", name, "Nothing was changed. The log says more.") from error

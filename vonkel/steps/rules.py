@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from ..core.character import Character, Follow, Inputs, Lead, Link, Number, Rule, Space, Spring
-from ..core.character.references import checked, things_of
+from ..core.character.references import checked, things_of, without_channels
 from ..core.errors import NotFound, StepRefused
 from ..core.rig import compile_rig
 from ..core.rig.kits import with_rules
@@ -81,21 +81,15 @@ def _with(character: Character, old: Rule, new: Rule) -> Character:
 
 @step("rules.remove", NamedRule, lambda c, p: f"Took away the rule {p.name}")
 def remove(character: Character, p: NamedRule) -> Character:
-    """Take a rule away; a space's channels go with it."""
+    """Take a rule away; a space's channels go with it, and what they led."""
     rule = _find(character, p.name)
-    controls = character.controls
+    result = character.with_(
+        rules=tuple(r for r in character.rules if r is not rule), order=tuple(n for n in character.order if n != p.name)
+    )
     if isinstance(rule, Space):
-        gone = set(rule.channels())
-        controls = tuple(
-            c.model_copy(update={"channels": tuple(k for k in c.channels if k.name not in gone)})
-            if c.name == rule.control
-            else c
-            for c in controls
-        )
-    return character.with_(
-        rules=tuple(r for r in character.rules if r is not rule), controls=controls,
-        order=tuple(n for n in character.order if n != p.name),
-    )  # fmt: skip
+        result = without_channels(result, rule.control, set(rule.channels()))
+    compile_rig(result)
+    return result
 
 
 class EditRule(Params):

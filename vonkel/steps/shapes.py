@@ -42,7 +42,7 @@ class EditShape(Params):
     high: float = Field(1.0, ge=0.1, le=3)
 
 
-@step("shapes.set", EditShape, lambda c, p: f"Set the shape {p.shape}")
+@step("shapes.set", EditShape, lambda c, p: f"Set the shape {p.shape}", renames=True)
 def edit(character: Character, p: EditShape) -> Character:
     """Name a morph target and say how far its strength may go."""
     if p.shape not in {s.name for s in character.shapes}:

@@ -1,5 +1,5 @@
 """Keeps documents, arrays and the order of steps.  Knows nothing of rigging."""
 
-from .store import Kept, LedgerRow, Milestone, OwnPlanRow, Position, Store, Summary
+from .store import Kept, LedgerRow, Made, Milestone, OwnPlanRow, Position, Store, Summary
 
-__all__ = ["Kept", "LedgerRow", "Milestone", "OwnPlanRow", "Position", "Store", "Summary"]
+__all__ = ["Kept", "LedgerRow", "Made", "Milestone", "OwnPlanRow", "Position", "Store", "Summary"]

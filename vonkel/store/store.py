@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import sqlite3
 import time
 import zlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,7 +15,9 @@ from typing import Any
 
 import numpy as np
 
+from ..core.character import content_hash
 from ..core.errors import Conflict, NotFound
+from .troubles import damaged, newer, told
 
 HERE = Path(__file__).parent
 VERSION = 2  # the number of the newest migration
@@ -65,6 +68,27 @@ class Kept:
 
 
 @dataclass(frozen=True)
+class Made:
+    """A step that was done: what the ledger keeps of it, and the whole state that it led to.
+
+    `arrays`: the state's, name → (hash, array); `extra`: those that the parameters name by hash.
+    """
+
+    step: str
+    params: dict[str, Any]
+    sentence: str
+    document: str
+    arrays: Mapping[str, tuple[str, np.ndarray]]
+    extra: Sequence[tuple[str, np.ndarray]] = ()
+    seconds: float = 0.0
+    called: str = ""  # the character's name from now on
+
+    def kept(self, made: float) -> Kept:
+        hashes = {n: h for n, (h, _) in self.arrays.items()}
+        return Kept(self.step, self.params, self.sentence, made, self.seconds, self.document, hashes)
+
+
+@dataclass(frozen=True)
 class OwnPlanRow:
     id: int
     name: str
@@ -85,10 +109,14 @@ class Store:
 
     def __init__(self, path: Path) -> None:
         self.path = Path(path)
-        self.path.parent.mkdir(parents=True, exist_ok=True)
+        with told(self.path):
+            self.path.parent.mkdir(parents=True, exist_ok=True)
         with self._open() as db:
-            db.execute("PRAGMA journal_mode = WAL")
             version = db.execute("PRAGMA user_version").fetchone()[0]
+            if not 0 <= version <= VERSION:
+                raise newer(self.path, version, VERSION)
+            if db.execute("PRAGMA journal_mode").fetchone()[0] != "wal":
+                db.execute("PRAGMA journal_mode = WAL")
             if version == 0:
                 db.executescript(
                     f"BEGIN; {(HERE / 'schema.sql').read_text('utf-8')} PRAGMA user_version = {VERSION}; COMMIT;"
@@ -98,24 +126,28 @@ class Store:
 
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
-        db = sqlite3.connect(self.path, timeout=30, isolation_level=None)
-        try:
-            db.execute("PRAGMA foreign_keys = ON")
-            db.execute("PRAGMA synchronous = FULL")  # an acknowledged step survives the power as well
-            yield db
-        finally:
-            db.close()
+        """A connection for one piece of work.  Whatever sqlite says against it becomes the project's own error."""
+        with told(self.path):
+            db = sqlite3.connect(self.path, timeout=30, isolation_level=None)
+            try:
+                db.execute("PRAGMA foreign_keys = ON")
+                db.execute("PRAGMA synchronous = FULL")  # an acknowledged step survives the power as well
+                yield db
+            finally:
+                db.close()
 
     @contextmanager
     def _write(self) -> Iterator[sqlite3.Connection]:
+        """One transaction: all of what is done inside, or nothing."""
         with self._open() as db:
             db.execute("BEGIN IMMEDIATE")
             try:
                 yield db
+                db.execute("COMMIT")
             except BaseException:
-                db.execute("ROLLBACK")
+                if db.in_transaction:  # sqlite rolls back by itself when the disk is full
+                    db.execute("ROLLBACK")
                 raise
-            db.execute("COMMIT")
 
     # -- characters ----------------------------------------------------------------------------------------------
     def characters(self) -> list[Summary]:
@@ -126,17 +158,18 @@ class Store:
         with self._open() as db:
             return [Summary(row[0], row[1], row[2], row[3], row[4], bool(row[5])) for row in db.execute(sql)]
 
-    def create(
-        self, name: str, step: str, params: dict[str, Any], sentence: str, document: str,
-        arrays: Mapping[str, tuple[str, np.ndarray]], seconds: float = 0.0,
-    ) -> int:  # fmt: skip
-        """A new character whose ledger begins with one step.  `arrays`: name → (hash, array).  Returns its id."""
+    def create(self, name: str, first: Made) -> int:
+        """A new character whose ledger begins with one step.  Returns its id."""
         with self._write() as db:
-            now = time.time()
-            cursor = db.execute("INSERT INTO character(name, created, changed) VALUES (?, ?, ?)", (name, now, now))
-            character = int(cursor.lastrowid or 0)
-            self._append(db, character, None, 1, step, params, sentence, document, arrays, [], seconds)
+            character = self._put_character(db, name)
+            self._put_line(db, character, None, 0, [first])
             return character
+
+    @staticmethod
+    def _put_character(db: sqlite3.Connection, name: str) -> int:
+        now = time.time()
+        cursor = db.execute("INSERT INTO character(name, created, changed) VALUES (?, ?, ?)", (name, now, now))
+        return int(cursor.lastrowid or 0)
 
     def delete(self, character: int) -> None:
         with self._write() as db:
@@ -152,16 +185,14 @@ class Store:
 
     def adopt(
         self, name: str, steps: list[Kept], arrays: Mapping[str, np.ndarray], milestones: list[tuple[int, str, float]],
-        pose: tuple[dict[str, Any], str],
+        pose: tuple[dict[str, Any], str], then: Sequence[Made] = (),
     ) -> int:  # fmt: skip
-        """A character with its whole ledger, in one transaction.
+        """A character with its whole ledger, and steps done on it since, in one transaction.
 
         `arrays`: hash → array, all that the snapshots and parameters name; `milestones`: (step's number, name, made).
         """
         with self._write() as db:
-            now = time.time()
-            cursor = db.execute("INSERT INTO character(name, created, changed) VALUES (?, ?, ?)", (name, now, now))
-            character = int(cursor.lastrowid or 0)
+            character = self._put_character(db, name)
             self._put_arrays(db, arrays.items())
             at: int | None = None
             made: dict[int, int] = {}
@@ -172,6 +203,7 @@ class Store:
                 self._put_milestone(db, character, made[number], label, when)
             if pose[0]:
                 self._put_pose(db, character, 0, at, *pose)
+            self._put_line(db, character, at, len(steps), then)
             return character
 
     @staticmethod
@@ -205,36 +237,35 @@ class Store:
 
     # -- steps ---------------------------------------------------------------------------------------------------
     def append(
-        self, character: int, expected: int | None, step: str, params: dict[str, Any], sentence: str, document: str,
-        arrays: Mapping[str, tuple[str, np.ndarray]], extra: Iterable[tuple[str, np.ndarray]] = (),
-        seconds: float = 0.0, name: str | None = None,
-    ) -> int:  # fmt: skip
-        """Add a step after the present one; what had been undone is left aside.  Returns the step's id.
+        self, character: int, expected: int | None, steps: Sequence[Made], after: int | None = None
+    ) -> list[int]:  # fmt: skip
+        """Add steps after the present one, or after an earlier one of its line; all of them or none.
 
-        `extra`: arrays (hash, array) that the parameters name.  Raises Conflict where the present step is not
-        `expected`.
+        What had been undone, or came after `after`, is left aside.  Returns the steps' ids.  Raises Conflict where the
+        present step is not `expected`.
         """
         with self._write() as db:
             head = self._row(db, character)[0]
             self.expect(head, expected)
-            number = db.execute("SELECT number FROM step WHERE id = ?", (head,)).fetchone()[0]
-            if name is not None:
-                db.execute("UPDATE character SET name = ? WHERE id = ?", (name, character))
-            return self._append(
-                db, character, head, number + 1, step, params, sentence, document, arrays, extra, seconds
-            )
+            parent = head if after is None else after
+            row = db.execute("SELECT number FROM step WHERE id = ? AND character = ?", (parent, character)).fetchone()
+            if row is None:
+                raise NotFound("There is no such step.", f"number {parent}")
+            return self._put_line(db, character, parent, row[0], steps)
 
-    def _append(
-        self, db: sqlite3.Connection, character: int, parent: int | None, number: int, step: str,
-        params: dict[str, Any], sentence: str, document: str, arrays: Mapping[str, tuple[str, np.ndarray]],
-        extra: Iterable[tuple[str, np.ndarray]], seconds: float,
-    ) -> int:  # fmt: skip
-        self._put_arrays(db, [*arrays.values(), *extra])
+    def _put_line(
+        self, db: sqlite3.Connection, character: int, parent: int | None, number: int, steps: Sequence[Made]
+    ) -> list[int]:  # fmt: skip
+        """Steps one after the other behind `parent`, which has that number; one stands on the last of them."""
+        made: list[int] = []
         now = time.time()
-        hashes = {n: h for n, (h, _) in arrays.items()}
-        kept = Kept(step, params, sentence, now, seconds, document, hashes)
-        made = self._put_step(db, character, parent, number, kept)
-        db.execute("UPDATE character SET head = ?, tip = ?, changed = ? WHERE id = ?", (made, made, now, character))
+        for i, s in enumerate(steps, 1):
+            self._put_arrays(db, [*s.arrays.values(), *s.extra])
+            parent = self._put_step(db, character, parent, number + i, s.kept(now))
+            made.append(parent)
+        if made:
+            sql = "UPDATE character SET head = ?, tip = ?, changed = ?, name = coalesce(nullif(?, ''), name) WHERE id = ?"
+            db.execute(sql, (parent, parent, now, steps[-1].called, character))
         return made
 
     def _put_step(self, db: sqlite3.Connection, character: int, parent: int | None, number: int, s: Kept) -> int:
@@ -248,10 +279,8 @@ class Store:
 
     @staticmethod
     def _put_snapshot(db: sqlite3.Connection, document: str, arrays: dict[str, str]) -> str:
-        import hashlib
-
         listed = json.dumps(arrays, sort_keys=True)
-        digest = hashlib.blake2b((document + listed).encode(), digest_size=16).hexdigest()
+        digest = _snapshot_hash(document, listed)
         db.execute(
             "INSERT OR IGNORE INTO snapshot VALUES (?, ?, ?)", (digest, zlib.compress(document.encode(), 1), listed)
         )
@@ -268,14 +297,26 @@ class Store:
             row = db.execute("SELECT document, arrays FROM snapshot WHERE hash = ?", (digest,)).fetchone()
         if row is None:
             raise NotFound("That state is no longer kept.", "", "Go to a later step.")
-        return zlib.decompress(row[0]).decode(), json.loads(row[1])
+        try:
+            document = zlib.decompress(row[0]).decode()
+        except (zlib.error, UnicodeDecodeError):
+            raise damaged(self.path, "a state can't be unpacked") from None
+        if _snapshot_hash(document, row[1]) != digest:
+            raise damaged(self.path, "a state isn't what was stored")
+        return document, json.loads(row[1])
 
     def array(self, digest: str) -> np.ndarray:
         with self._open() as db:
             row = db.execute("SELECT dtype, shape, data FROM blob WHERE hash = ?", (digest,)).fetchone()
         if row is None:
             raise NotFound("An array is missing from the store.", digest, "Restore the store from a copy.")
-        return np.frombuffer(row[2], np.dtype(row[0])).reshape(json.loads(row[1]))
+        try:
+            array = np.frombuffer(row[2], np.dtype(row[0])).reshape(json.loads(row[1]))
+        except (TypeError, ValueError):
+            raise damaged(self.path, f"the array {digest} can't be read") from None
+        if content_hash(array) != digest:
+            raise damaged(self.path, f"the array {digest} isn't what was stored")
+        return array
 
     def ledger(self, character: int) -> list[LedgerRow]:
         """The line one stands on, first step first; steps after the present one are marked undone."""
@@ -421,12 +462,12 @@ class Store:
         db.execute("UPDATE character SET pose = ?, pose_tip = ? WHERE id = ?", (made, made, character))
         return made
 
-    def pose(self, character: int) -> tuple[dict[str, Any], str]:
-        """The values of the pose one stands on, and what was done last; rest is ({}, "")."""
+    def pose(self, character: int) -> tuple[dict[str, Any], str, int]:
+        """The values of the pose one stands on, what was done last, and the step it was posed at; rest is ({}, "", 0)."""
         with self._open() as db:
             pose = self._row(db, character)[2]
-            row = db.execute("SELECT vals, label FROM pose WHERE id = ?", (pose,)).fetchone()
-            return (json.loads(row[0]), row[1]) if row else ({}, "")
+            row = db.execute("SELECT vals, label, step FROM pose WHERE id = ?", (pose,)).fetchone()
+            return (json.loads(row[0]), row[1], row[2]) if row else ({}, "", 0)
 
     # -- results, size -------------------------------------------------------------------------------------------
     def put_result(self, snapshot: str, kind: str, body: bytes) -> None:
@@ -439,8 +480,14 @@ class Store:
             return row[0] if row else None
 
     def bytes_used(self) -> int:
-        wal = self.path.with_name(self.path.name + "-wal")
-        return self.path.stat().st_size + (wal.stat().st_size if wal.exists() else 0)
+        """The store's size on disk; sqlite may take its side file away at any moment."""
+        total = 0
+        for file in (self.path, self.path.with_name(self.path.name + "-wal")):
+            try:
+                total += file.stat().st_size
+            except OSError:
+                pass
+        return total
 
     def compact(self, keep: int = 10) -> tuple[int, int]:
         """Drop lines left aside and old snapshots.  Returns the bytes used before and after.
@@ -481,6 +528,10 @@ class Store:
             db.execute("VACUUM")
             db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
         return before, self.bytes_used()
+
+
+def _snapshot_hash(document: str, arrays: str) -> str:
+    return hashlib.blake2b((document + arrays).encode(), digest_size=16).hexdigest()
 
 
 def array_names(value: Any) -> Iterator[str]:

@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
 from fastapi.templating import Jinja2Templates
 
-from ..core.errors import VonkelError
+from ..core.errors import Failure, VonkelError, spoken
 from ..workshop import Jobs, Workshop
 from . import guard
 
@@ -38,6 +38,7 @@ def create_app(settings: Settings) -> FastAPI:
     app.add_middleware(guard.Guard)
     app.add_exception_handler(VonkelError, _said)
     app.add_exception_handler(RequestValidationError, _malformed)
+    app.add_exception_handler(Exception, _failed)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     for router in (pages.router, characters.router, files.router, bench.router, rig.router, work.router, live.router):
         app.include_router(router)
@@ -57,8 +58,14 @@ def _said(request: Request, error: Exception) -> Response:
     return JSONResponse({"error": error.as_dict()}, error.status)
 
 
+def _failed(request: Request, error: Exception) -> Response:
+    """What nobody foresaw: in our words all the same; the server's log has the rest."""
+    return _said(request, Failure("Something went wrong inside Vonkel.", request.url.path, "The log says more."))
+
+
 def _malformed(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
     first = error.errors()[0]
     field = ".".join(str(p) for p in first["loc"] if p != "body")
-    return JSONResponse({"error": {"what": f"“{field}”: {first['msg']}.", "where": request.url.path, "todo": ""}}, 422)
+    what = spoken(f"“{field}”: {first['msg']}.")
+    return JSONResponse({"error": {"what": what, "where": request.url.path, "todo": ""}}, 422)

@@ -24,6 +24,7 @@ _MAP_HASH = base64.b64encode(hashlib.sha256(IMPORT_MAP.encode()).digest()).decod
 
 OURS = {"127.0.0.1", "localhost", "::1"}
 MAX_BODY = MAX_FILE_BYTES + 1024 * 1024
+MAX_JSON = 4 * 1024 * 1024
 POLICY = (
     "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; script-src 'self' "
     f"'sha256-{_MAP_HASH}'; connect-src 'self' ws://127.0.0.1:* ws://localhost:*; frame-ancestors 'none'; base-uri 'none'"
@@ -43,6 +44,19 @@ def _host(value: str) -> str:
         return ""
 
 
+def _netloc(origin: str) -> str:
+    try:
+        return urlsplit(origin).netloc
+    except ValueError:
+        return ""
+
+
+def most(scope: Scope) -> int:
+    """The most bytes that a request of this kind may bring: files may be large, what is typed and dragged may not."""
+    kind = next((v for k, v in scope["headers"] if k == b"content-type"), b"")
+    return MAX_BODY if kind.lower().startswith(b"multipart/form-data") else MAX_JSON
+
+
 def allowed(scope: Scope) -> str:
     """Why a request is refused, or nothing.
 
@@ -54,7 +68,7 @@ def allowed(scope: Scope) -> str:
     if _host(host) not in OURS:
         return "Vonkel only answers to this machine."
     origin = headers.get(b"origin")
-    if origin is not None and urlsplit(origin).netloc != host:
+    if origin is not None and _netloc(origin) != host:
         return "Vonkel only answers to its own pages."
     return ""
 
@@ -76,7 +90,8 @@ class Guard:
             return
         if scope["type"] == "http":
             length = next((v for k, v in scope["headers"] if k == b"content-length"), b"0")
-            if refused or not length.isdigit() or int(length) > MAX_BODY:
+            cap = most(scope)
+            if refused or not length.isdigit() or int(length) > cap:
                 what = refused or "That is more than Vonkel takes at once."
                 await _answer(send, 403 if refused else 413, what)
                 return
@@ -86,12 +101,12 @@ class Guard:
                     message["headers"] = [*message.get("headers", []), *HEADERS]
                 await send(message)
 
-            await self.app(scope, self._capped(receive), with_headers)
+            await self.app(scope, self._capped(receive, cap), with_headers)
             return
         await self.app(scope, receive, send)
 
     @staticmethod
-    def _capped(receive: Receive) -> Receive:
+    def _capped(receive: Receive, cap: int) -> Receive:
         """Bodies without a stated length are cut off at the cap too."""
         seen = 0
 
@@ -99,7 +114,7 @@ class Guard:
             nonlocal seen
             message = await receive()
             seen += len(message.get("body", b""))
-            if seen > MAX_BODY:
+            if seen > cap:
                 return {"type": "http.disconnect"}
             return message
 

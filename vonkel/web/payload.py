@@ -26,7 +26,7 @@ def state(workshop: Workshop, number: int) -> dict[str, Any]:
     found = findings(c)
     cards, fresh = workshop.trials(number)
     rows = workshop.store.ledger(number)
-    values, label = workshop.store.pose(number)
+    values, label = workshop.pose(number)
     last = next((r for r in reversed(rows) if not r.undone), None)
     return {
         "number": number,

@@ -4,40 +4,26 @@ from __future__ import annotations
 
 import io
 import json
-import struct
 import zipfile
-import zlib
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from ..core.character import Character, content_hash
-from ..core.character.references import checked
+from ..core.character import Arrays, Character, Inputs, content_hash
 from ..core.errors import BadFile, TooLarge, VonkelError, first_fault
-from ..core.rig import compile_rig
-from ..core.tolerances import MAX_CORNERS, MAX_FACES, MAX_POINTS
+from ..core.formats.reading import array_from_npy, npy, reading
+from ..core.soundness import loaded, unsound
 from ..steps.registry import parsed
 from ..store import Kept, Store
 from ..store.store import array_names
 
 ENDING = ".vonkel"
 MAX_UNPACKED = 2 * 1024**3
+MAX_DESCRIPTION = 64 * 1024**2
+MAX_MEMBERS = 100_000
 Digest = Annotated[str, Field(pattern=r"^[0-9a-f]{32}$")]
-
-
-# What reading an archive whose bytes were damaged may raise; ValueError has the wrongly spelt names among it.
-DAMAGED = (
-    zipfile.BadZipFile,
-    zlib.error,
-    struct.error,
-    KeyError,
-    ValueError,
-    NotImplementedError,
-    RuntimeError,
-    EOFError,
-    OSError,
-)
 
 
 class _Base(BaseModel):
@@ -75,8 +61,8 @@ class CharacterFile(_Base):
     pose_label: str = Field("", max_length=120)
 
 
-def pack(store: Store, character: int) -> bytes:
-    """The character with its ledger up to where one stands, its milestones and its pose."""
+def pack(store: Store, character: int, pose: tuple[Inputs, str]) -> bytes:
+    """The character with its ledger up to where one stands, its milestones, and the pose (values, label) it is in."""
     rows = [r for r in store.ledger(character) if not r.undone]
     wanted: dict[str, None] = {}
     steps = []
@@ -98,41 +84,60 @@ def pack(store: Store, character: int) -> bytes:
         FileMilestone(number=numbers[m.step], name=m.name, made=m.made)
         for m in store.milestones(character) if m.step in numbers
     ]  # fmt: skip
-    values, label = store.pose(character)
+    values, label = pose
     name = next(s.name for s in store.characters() if s.id == character)
     listed = CharacterFile(name=name, steps=steps, milestones=marks, pose=values, pose_label=label)
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as z:
         z.writestr("character.json", listed.model_dump_json(indent=1))
         for digest in wanted:
-            body = io.BytesIO()
-            np.save(body, store.array(digest), allow_pickle=False)
-            z.writestr(f"arrays/{digest}.npy", body.getvalue())
+            z.writestr(f"arrays/{digest}.npy", npy(store.array(digest)))
     return out.getvalue()
 
 
-def unpack(store: Store, data: bytes, where: str) -> int:
-    """A character from its file; all of it or nothing.  Raises BadFile saying what is wrong.  Returns its number."""
-    try:
+@dataclass(frozen=True)
+class Opened:
+    """A character's file, read and found sound: what the store takes over whole."""
+
+    name: str
+    steps: list[Kept]
+    arrays: dict[str, np.ndarray]
+    milestones: list[tuple[int, str, float]]
+    pose: tuple[dict[str, dict[str, float]], str]
+    last: Character  # the state one stands on
+
+
+def opened(data: bytes, where: str) -> Opened:
+    """A character from its file.  Raises BadFile saying what is wrong, and TooLarge."""
+    with reading(where, "character file"):
         with zipfile.ZipFile(io.BytesIO(data)) as z:
-            if sum(i.file_size for i in z.infolist()) > MAX_UNPACKED:
+            if sum(i.file_size for i in z.infolist()) > MAX_UNPACKED or len(z.infolist()) > MAX_MEMBERS:
                 raise TooLarge("The character unpacks to more than 2 GB.", where, "Compact its store and export again.")
-            listed = CharacterFile.model_validate_json(z.read("character.json"))
-            arrays = {}
-            for digest in dict.fromkeys(d for s in listed.steps for d in _names(s)):
-                arrays[digest] = _array(z, digest, where)
+            listed = _description(z, where)
+            arrays = {d: _array(z, d, where) for d in dict.fromkeys(d for s in listed.steps for d in _names(s))}
+        checked: list[tuple[Kept, Character | None]] = []
+        before: Character | None = None
+        for i, s in enumerate(listed.steps):
+            checked.append(_checked(s, arrays, i, where, before))
+            before = checked[-1][1] or before
+        kept = [k for k, _ in checked]
+        last = checked[-1][1]
+        if kept[0].document is None or last is None:
+            raise BadFile("It lacks the first or the last state.", where, "Export the character again.")
+        if any(m.number > len(kept) for m in listed.milestones):
+            raise BadFile("A milestone stands on a step that isn't there.", where, "Export the character again.")
+        marks = [(m.number, m.name, m.made) for m in listed.milestones]
+        return Opened(listed.name, kept, arrays, marks, (listed.pose, listed.pose_label), last)
+
+
+def _description(z: zipfile.ZipFile, where: str) -> CharacterFile:
+    if z.getinfo("character.json").file_size > MAX_DESCRIPTION:
+        raise TooLarge(f"Its description is larger than {MAX_DESCRIPTION // 2**20} MB.", where, "Export it again.")
+    try:
+        return CharacterFile.model_validate_json(z.read("character.json"))
     except ValidationError as error:
         field, why = first_fault(error, "file")
         raise BadFile(f"“{field}” in it is out of order: {why}.", where, "Export it again.") from None
-    except DAMAGED as error:
-        raise BadFile("This is no whole character file.", f"{where}: {error}", "Export the character again.") from None
-    kept = [_checked(s, arrays, i, where) for i, s in enumerate(listed.steps)]
-    if kept[0].document is None or kept[-1].document is None:
-        raise BadFile("It lacks the first or the last state.", where, "Export the character again.")
-    if any(m.number > len(kept) for m in listed.milestones):
-        raise BadFile("A milestone stands on a step that isn't there.", where, "Export the character again.")
-    marks = [(m.number, m.name, m.made) for m in listed.milestones]
-    return store.adopt(listed.name, kept, arrays, marks, (listed.pose, listed.pose_label))
 
 
 def _names(step: FileStep) -> list[str]:
@@ -140,17 +145,18 @@ def _names(step: FileStep) -> list[str]:
 
 
 def _array(z: zipfile.ZipFile, digest: str, where: str) -> np.ndarray:
-    try:
-        array = np.load(io.BytesIO(z.read(f"arrays/{digest}.npy")), allow_pickle=False)
-    except ValueError:
-        raise BadFile("An array in it can't be read.", f"{where}, {digest}", "Export the character again.") from None
+    array = array_from_npy(z.read(f"arrays/{digest}.npy"))
+    if array is None:
+        raise BadFile("An array in it can't be read.", f"{where}, {digest}", "Export the character again.")
     if content_hash(array) != digest:
         raise BadFile("An array in it was changed.", f"{where}, {digest}", "Export the character again.")
     return array
 
 
-def _checked(step: FileStep, arrays: dict[str, np.ndarray], i: int, where: str) -> Kept:
-    """One step of the file, its parameters known and its state sound."""
+def _checked(
+    step: FileStep, arrays: dict[str, np.ndarray], i: int, where: str, before: Character | None
+) -> tuple[Kept, Character | None]:  # fmt: skip
+    """One step of the file, its parameters known and its state sound; `before`: the sound state before it."""
     place = f"{where}, step {i + 1}"
     if i:
         try:
@@ -158,18 +164,18 @@ def _checked(step: FileStep, arrays: dict[str, np.ndarray], i: int, where: str) 
         except VonkelError as error:
             raise BadFile(f"Step {i + 1} can't be used: {error.what}", place, error.todo) from None
     if step.snapshot is None:
-        return Kept(step.name, step.params, step.sentence, step.made, step.seconds, None, {})
+        return Kept(step.name, step.params, step.sentence, step.made, step.seconds, None, {}), None
+    held = Arrays({n: arrays[d] for n, d in step.snapshot.arrays.items()}, step.snapshot.arrays)
     try:
-        made = Character.model_validate(step.snapshot.document)
+        made = loaded(json.dumps(step.snapshot.document), held)
     except ValidationError as error:
         why = first_fault(error)[1]
         raise BadFile(f"A state in it is out of order: {why}.", place, "Export the character again.") from None
-    problem = unsound(made, {n: arrays[d] for n, d in step.snapshot.arrays.items()})
+    problem = unsound(made, before)
     if problem:
         raise BadFile(f"A state in it doesn't fit together: {problem}.", place, "Export the character again.")
-    return Kept(
-        step.name, step.params, step.sentence, step.made, step.seconds, made.model_dump_json(), step.snapshot.arrays
-    )
+    document = made.model_dump_json()
+    return Kept(step.name, step.params, step.sentence, step.made, step.seconds, document, step.snapshot.arrays), made
 
 
 def _filled(value: Any, arrays: dict[str, np.ndarray]) -> Any:
@@ -178,56 +184,3 @@ def _filled(value: Any, arrays: dict[str, np.ndarray]) -> Any:
             return arrays.get(str(value["array"]))
         return {k: _filled(v, arrays) for k, v in value.items()}
     return [_filled(v, arrays) for v in value] if isinstance(value, list) else value
-
-
-def unsound(c: Character, arrays: dict[str, np.ndarray]) -> str:
-    """What keeps a structure and its arrays from being one character; nothing when they are."""
-    points, starts, corners = (arrays.get(k) for k in ("points", "face_starts", "face_corners"))
-    if points is None or starts is None or corners is None:
-        return "points or faces are missing"
-    n = len(points)
-    if points.shape != (n, 3) or points.dtype != np.float64 or not np.isfinite(points).all() or n > MAX_POINTS:
-        return "points are not places"
-    runs = (
-        starts.ndim == 1
-        and len(starts)
-        and starts[0] == 0
-        and starts[-1] == len(corners)
-        and (np.diff(starts) > 2).all()
-    )
-    if not runs or corners.ndim != 1 or len(starts) > MAX_FACES or len(corners) > MAX_CORNERS:
-        return "faces are out of order"
-    if len(corners) and (corners.min() < 0 or corners.max() >= n):
-        return "a face names a point that isn't there"
-    at = faces = 0
-    for p in c.parts:
-        if p.points[0] != at or p.points[1] < at or p.faces[0] != faces or p.faces[1] < faces:
-            return "parts don't follow each other"
-        at, faces = p.points[1], p.faces[1]
-    if at != n or faces != len(starts) - 1:
-        return "parts don't cover the mesh"
-    names = {j.name for j in c.joints}
-    if len(names) != len(c.joints) or any(j.parent is not None and j.parent not in names for j in c.joints):
-        return "the hierarchy of joints is broken"
-    if c.skin is not None:
-        j, w = arrays.get("skin/joints"), arrays.get("skin/weights")
-        if j is None or w is None or j.shape != w.shape or len(j) != n or (j.size and j.max() >= len(c.skin.joints)):
-            return "skin weights don't fit the points"
-    for s in c.shapes:
-        index, moves = arrays.get(f"shape/{s.name}/points"), arrays.get(f"shape/{s.name}/moves")
-        if index is None or moves is None or moves.shape != (len(index), 3) or (len(index) and index.max() >= n):
-            return f"the shape {s.name} doesn't fit the points"
-    return "" if _solvable(c) else "its rig can't be solved"
-
-
-def _solvable(c: Character) -> bool:
-    """Whether kits, controls and rules fit together: whatever a file says of them, a rig comes of it or it is refused."""
-    if not c.kits and not c.controls and not c.rules:
-        return True
-    try:
-        for rule in c.rules:
-            checked(c, rule)
-        compile_rig(c).evaluate({})
-    except Exception:
-        return False
-    return True

@@ -7,6 +7,7 @@ import json
 import threading
 import time
 from collections import OrderedDict
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,17 +15,22 @@ import numpy as np
 from pydantic import ValidationError
 
 from ..core.character import Arrays, Character, Inputs, content_hash, unique_name
-from ..core.errors import BadFile, BadParameters, NotFound, StepRefused, first_fault
+from ..core.character.references import known_values, renamed_values, renames
+from ..core.character.words import clean_name
+from ..core.errors import BadFile, BadParameters, NotFound, StepRefused, StoreTrouble, VonkelError, first_fault
 from ..core.formats import read_character, read_mesh
 from ..core.formats.mesh import character_from_mesh
 from ..core.formats.pictures import picture_size
+from ..core.formats.reading import npy, reading
 from ..core.joints.plans import OwnPlan, save_plan
+from ..core.progress import tell
 from ..core.shapes import moved_whole
+from ..core.soundness import loaded, unsound
 from ..core.trials import run_trials
 from ..steps.recipe import Recipe, RecipeStep
-from ..steps.registry import Params, apply_step, parsed
-from ..store import Position, Store
-from .package import ENDING, pack, unpack
+from ..steps.registry import STEPS, Params, apply_step, parsed
+from ..store import Made, Position, Store
+from .package import ENDING, Opened, opened, pack
 
 ROOT_STEP = "model.bring_in"  # how every ledger begins; it is not replayed: a recipe starts from a mesh
 
@@ -42,20 +48,25 @@ class Workshop:
         """The character as it stands, or as it stood after a step."""
         step = step if step is not None else self.store.position(character).step
         digest = self.store.snapshot_hash(step)
-        if digest is None:
-            return self._replayed(character, step)
-        return self._from_snapshot(digest)
+        key = digest or f"replayed to step {step}"  # a step's number is never given again
+        with self._lock:
+            if key in self._cache:
+                self._cache.move_to_end(key)
+                return self._cache[key]
+        made = self._from_snapshot(digest) if digest else self._replayed(character, step)
+        self._keep(key, made)
+        return made
 
     def _from_snapshot(self, digest: str) -> Character:
-        with self._lock:
-            if digest in self._cache:
-                self._cache.move_to_end(digest)
-                return self._cache[digest]
         document, names = self.store.snapshot(digest)
         arrays = Arrays({n: self._array(h) for n, h in names.items()}, names)
-        made = Character.model_validate_json(document).with_().model_copy(update={"arrays": arrays})
-        self._keep(digest, made)
-        return made
+        try:
+            return loaded(document, arrays)
+        except ValidationError as error:
+            field, why = first_fault(error)
+            raise StoreTrouble(
+                "This state of the character can't be read.", f"“{field}”: {why}", "Take the last step back: undo."
+            ) from None
 
     def _array(self, digest: str) -> np.ndarray:
         """An array by its hash, shared with characters already in memory."""
@@ -86,22 +97,23 @@ class Workshop:
         return made
 
     # -- making --------------------------------------------------------------------------------------------------
-    def bring_in(self, file_name: str, data: bytes, called: str = "") -> int:
-        """A new character from a mesh file.  Raises BadFile and leaves nothing behind."""
+    def bring_in(self, file_name: str, data: bytes, called: str = "", beside: Mapping[str, bytes] | None = None) -> int:
+        """A new character from a mesh file, and the files `beside` it that it names.  Raises BadFile and leaves nothing."""
         if file_name.lower().endswith(ENDING):
-            number = unpack(self.store, data, file_name)
-            if called:
-                self.apply(number, "model.rename", {"name": called, "about": self.character(number).about})
-            return number
+            return self._adopt(opened(data, file_name), called)
         began = time.perf_counter()
-        made = read_character(file_name, data, called)
+        made = read_character(file_name, data, called, beside)
         return self.add(
             made, {"file": Path(file_name).name}, f"Brought in {Path(file_name).name}", time.perf_counter() - began
         )
 
     def add(self, made: Character, params: dict[str, Any], sentence: str, seconds: float = 0.0) -> int:
+        """A character as the first step of a ledger of its own.  Raises BadFile for one that is unsound."""
+        fault = unsound(made)
+        if fault:
+            raise BadFile(f"What was read is no whole character: {fault}.", made.name, "Export it again.")
         return self.store.create(
-            made.name, ROOT_STEP, params, sentence, made.model_dump_json(), self._arrays(made), seconds
+            made.name, Made(ROOT_STEP, params, sentence, made.model_dump_json(), self._arrays(made), (), seconds)
         )
 
     @staticmethod
@@ -113,25 +125,30 @@ class Workshop:
 
         Raises Conflict where the present step is not `expected`, before and after the work.
         """
-        began = time.perf_counter()
         here = self.store.position(character).step
         self.store.expect(here, expected)
-        before = self.character(character, here)
-        _, checked = parsed(name, self._with_arrays(params))
-        after, sentence = apply_step(before, name, {k: getattr(checked, k) for k in type(checked).model_fields})
-        return self._store(character, here, name, checked, after, sentence, time.perf_counter() - began)
+        made = self._done(self.character(character, here), name, params)
+        return self._keep_line(character, here, [made])
 
-    def _store(
-        self, character: int, expected: int, name: str, params: Params, after: Character, sentence: str, seconds: float
-    ) -> Position:
-        listed, extra = _split_arrays(params)
-        step = self.store.append(
-            character, expected, name, listed, sentence, after.model_dump_json(), self._arrays(after), extra, seconds,
-            after.name,
-        )  # fmt: skip
-        digest = self.store.snapshot_hash(step)
-        if digest:
-            self._keep(digest, after)
+    def _done(self, before: Character, name: str, params: dict[str, Any]) -> tuple[Character, Made]:
+        """A step done on a character, and what the ledger will keep of it; nothing is stored yet."""
+        began = time.perf_counter()
+        _, given = parsed(name, self._with_arrays(params))
+        after, sentence = apply_step(before, name, {k: getattr(given, k) for k in type(given).model_fields})
+        listed, extra = _split_arrays(given)
+        seconds = time.perf_counter() - began
+        document, arrays = after.model_dump_json(), self._arrays(after)
+        return after, Made(name, listed, sentence, document, arrays, extra, seconds, after.name)
+
+    def _keep_line(
+        self, character: int, expected: int, done: list[tuple[Character, Made]], after: int | None = None
+    ) -> Position:  # fmt: skip
+        """Store steps in one transaction; one stands on the last of them."""
+        steps = self.store.append(character, expected, [made for _, made in done], after)
+        for step, (state, _) in list(zip(steps, done, strict=True))[-3:]:
+            digest = self.store.snapshot_hash(step)
+            if digest:
+                self._keep(digest, state)
         return self.store.position(character)
 
     def _with_arrays(self, value: Any) -> Any:
@@ -154,31 +171,33 @@ class Workshop:
             raise StepRefused("That step can't be edited.", "", "Choose a later one.")
         here = self.store.position(character).step
         self.store.expect(here, expected)
-        made = self.character(character, rows[at - 1].id)
-        done = []
+        state = self.character(character, rows[at - 1].id)
+        done: list[tuple[Character, Made]] = []
         for i, row in enumerate(rows[at:]):
-            given = params if i == 0 else row.params
-            _, checked = parsed(row.name, self._with_arrays(given))
-            made, sentence = apply_step(made, row.name, {k: getattr(checked, k) for k in type(checked).model_fields})
-            done.append((row.name, checked, made, sentence))
-        position = self.store.go(character, here, rows[at - 1].id)
-        for name, checked, after, sentence in done:
-            position = self._store(character, position.step, name, checked, after, sentence, 0.0)
-        return position
+            tell(i / len(rows[at:]), row.sentence)
+            try:
+                state, made = self._done(state, row.name, params if i == 0 else row.params)
+            except VonkelError as error:
+                error.where = f"step {row.number}, {row.name}" + (f": {error.where}" if error.where else "")
+                raise
+            done.append((state, made))
+        return self._keep_line(character, here, done, rows[at - 1].id)
 
     def run_recipe(self, character: int, recipe: Recipe, expected: int | None = None) -> Position:
-        """Run a recipe's steps, each stored; all or none: a refusal goes back to where one stood."""
+        """Run a recipe's steps and store them in one transaction: all or none."""
         start = self.store.position(character)
         self.store.expect(start.step, expected)
-        position = start
-        try:
-            for s in recipe.steps:
-                position = self.apply(character, s.step, s.params, position.step)
-        except Exception:
-            if position.step != start.step:
-                self.store.go(character, position.step, start.step)
-            raise
-        return position
+        state = self.character(character, start.step)
+        done: list[tuple[Character, Made]] = []
+        for i, s in enumerate(recipe.steps):
+            tell(i / len(recipe.steps), s.step)
+            try:
+                state, made = self._done(state, s.step, s.params)
+            except VonkelError as error:
+                error.where = f"step {i + 1} of {len(recipe.steps)}, {s.step}" + (f": {error.where}" if error.where else "")
+                raise
+            done.append((state, made))
+        return self._keep_line(character, start.step, done) if done else start
 
     def recipe(self, character: int, name: str) -> Recipe:
         """The ledger up to where one stands, as a recipe."""
@@ -192,31 +211,38 @@ class Workshop:
     def _inlined(self, value: Any) -> Any:
         if isinstance(value, dict):
             if set(value) == {"array"}:
-                import io
-
-                out = io.BytesIO()
-                np.save(out, self.store.array(str(value["array"])), allow_pickle=False)
-                return {"npy": base64.b64encode(out.getvalue()).decode()}
+                return {"npy": base64.b64encode(npy(self.store.array(str(value["array"])))).decode()}
             return {k: self._inlined(v) for k, v in value.items()}
         return value
 
     # -- whole characters ----------------------------------------------------------------------------------------
     def pack(self, character: int) -> bytes:
         """The character whole, as the bytes of its file."""
-        return pack(self.store, character)
+        return pack(self.store, character, self.pose(character))
 
     def duplicate(self, character: int) -> int:
         """Another character with the same ledger, milestones and pose, under a name of its own."""
         c = self.character(character)
         taken = {s.name for s in self.store.characters()}
-        number = unpack(self.store, pack(self.store, character), c.name)
-        self.apply(number, "model.rename", {"name": unique_name(c.name, taken)[:80], "about": c.about})
-        return number
+        return self._adopt(opened(self.pack(character), c.name), unique_name(c.name, taken))
+
+    def _adopt(self, whole: Opened, called: str = "") -> int:
+        """A whole character on the shelf, under another name where one is given: one transaction."""
+        then = []
+        if called and clean_name(called) != whole.name:
+            last = whole.last
+            then = [self._done(last, "model.rename", {"name": clean_name(called), "about": last.about})[1]]
+        name = then[-1].called if then else whole.name
+        return self.store.adopt(name, whole.steps, whole.arrays, whole.milestones, whole.pose, then)
 
     # -- files into characters -----------------------------------------------------------------------------------
-    def add_parts(self, character: int, file_name: str, data: bytes, expected: int | None = None) -> Position:
+    def add_parts(
+        self, character: int, file_name: str, data: bytes, expected: int | None = None,
+        beside: Mapping[str, bytes] | None = None,
+    ) -> Position:  # fmt: skip
         """More parts from a mesh or a drawing."""
-        brought = character_from_mesh(read_mesh(file_name, data), "parts", file_name)
+        with reading(file_name):
+            brought = character_from_mesh(read_mesh(file_name, data, beside), "parts", file_name)
         a = brought.arrays
         empty = np.zeros(1, np.int32), np.zeros(0, np.int32)
         part = np.concatenate([np.full(p.points[1] - p.points[0], i) for i, p in enumerate(brought.parts)])
@@ -259,8 +285,31 @@ class Workshop:
         raise NotFound("There is no such plan.", f"number {number}", "Choose one from the list.")
 
     # -- poses, trials -------------------------------------------------------------------------------------------
-    def pose(self, character: int) -> Inputs:
-        return self.store.pose(character)[0]
+    def pose(self, character: int) -> tuple[Inputs, str]:
+        """The pose one stands on, in the present state's own names, and what was done last; rest is ({}, "").
+
+        What was posed at another step of the line is read through the renames in between; what the present state has no
+        channel for stands at rest, and comes back when one goes back.
+        """
+        values, label, made_at = self.store.pose(character)
+        if not values:
+            return values, label
+        here = self.store.position(character).step
+        for before, after in self._renaming(character, made_at, here):
+            values = renamed_values(values, renames(self.character(character, before), self.character(character, after)))
+        return known_values(self.character(character, here), values), label
+
+    def _renaming(self, character: int, start: int, end: int) -> list[tuple[int, int]]:
+        """The steps between two of the line that may have given things other names: (from, to), the way one goes."""
+        if start == end:
+            return []
+        rows = self.store.ledger(character)
+        place = {r.id: i for i, r in enumerate(rows)}
+        if start not in place or end not in place:
+            return []
+        low, high = sorted((place[start], place[end]))
+        pairs = [(a.id, b.id) for a, b in zip(rows[low:high], rows[low + 1 : high + 1], strict=True) if STEPS[b.name].renames]
+        return pairs if place[start] == low else [(b, a) for a, b in reversed(pairs)]
 
     def set_pose(self, character: int, values: Inputs, label: str, expected: Position | None = None) -> Position:
         """One entry of the pose history.  Unknown controls and channels are refused."""
@@ -275,9 +324,13 @@ class Workshop:
         kept = {k: {n: float(x) for n, x in v.items() if x != 0.0 or n == "ik"} for k, v in values.items()}
         return self.store.append_pose(character, expected, {k: v for k, v in kept.items() if v}, label[:120])
 
-    def add_shape(self, character: int, file_name: str, data: bytes, name: str, expected: int | None) -> Position:
+    def add_shape(
+        self, character: int, file_name: str, data: bytes, name: str, expected: int | None,
+        beside: Mapping[str, bytes] | None = None,
+    ) -> Position:  # fmt: skip
         """A morph target from a mesh file with the same points."""
-        mesh = character_from_mesh(read_mesh(file_name, data), "shape", file_name)
+        with reading(file_name):
+            mesh = character_from_mesh(read_mesh(file_name, data, beside), "shape", file_name)
         moved = moved_whole(self.character(character), mesh.points)
         return self.apply(character, "shapes.add", {"name": name or Path(file_name).stem, "points": moved}, expected)
 

@@ -7,7 +7,8 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field
 
 Number = Annotated[float, Field(allow_inf_nan=False)]
-Name = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^[^\x00-\x1f\x7f/\\]+$")]
+NAME_LENGTH = 80
+Name = Annotated[str, Field(min_length=1, max_length=NAME_LENGTH, pattern=r"^[^\x00-\x1f\x7f/\\]+$")]
 
 
 class Frozen(BaseModel):

@@ -15,7 +15,7 @@ from pydantic import ConfigDict, Field
 
 from ..errors import NotFound
 from .arrays import Arrays
-from .base import Frozen, Name, Number
+from .base import NAME_LENGTH, Frozen, Name, Number
 from .rules import Rule
 
 Side = Literal["L", "R", "C"]
@@ -47,15 +47,14 @@ def without_side(name: str) -> str:
 
 
 def unique_name(wanted: str, taken: set[str] | frozenset[str]) -> str:
-    """`wanted`, or `wanted 2`, `wanted 3` …; the side tag stays at the end."""
-    if wanted not in taken:
-        return wanted
+    """`wanted`, or `wanted 2`, `wanted 3` …; the side tag stays at the end, and the whole no longer than a name may be."""
     base = without_side(wanted)
     tag = wanted[len(base) :]
-    n = 2
-    while f"{base} {n}{tag}" in taken:
+    name, n = base[: NAME_LENGTH - len(tag)] + tag, 1
+    while name in taken:
         n += 1
-    return f"{base} {n}{tag}"
+        name = f"{base[: NAME_LENGTH - len(tag) - len(str(n)) - 1].rstrip()} {n}{tag}"
+    return name
 
 
 class Part(Frozen):
@@ -232,6 +231,7 @@ class Character(Frozen):
     plan: str = ""
     groups: tuple[str, ...] = ()
     pictures: tuple[Picture, ...] = ()
+    left_out: tuple[str, ...] = ()  # what of the file it came from couldn't be used, until that was noted
     arrays: Arrays = Field(default_factory=Arrays, exclude=True)
 
     def with_(self, arrays: dict[str, np.ndarray | None] | None = None, **changes: Any) -> Character:
@@ -305,6 +305,13 @@ class Character(Frozen):
         """Largest side of the bounding box in metres."""
         p = self.points
         return max(float(np.ptp(p, axis=0).max()), 1e-3) if len(p) else 1.0
+
+    def seal(self, *names: str) -> str:
+        """Hash of these fields and arrays alone: what is kept for a character is kept under all that it was read from."""
+        fields = {n for n in names if n in type(self).model_fields}
+        body = self.model_dump_json(include=fields) if fields else ""
+        body += "".join(f"{n}={self.arrays.hash_of(n) if n in self.arrays else ''};" for n in names if n not in fields)
+        return hashlib.blake2b(body.encode(), digest_size=16).hexdigest()
 
     @cached_property
     def key(self) -> str:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from ..errors import NotFound
-from .model import Character
+from ..errors import BadParameters, NotFound
+from .model import Character, Inputs
 from .rules import Follow, Link, Rule, Space, Spring, Swing
 
 
@@ -36,6 +36,39 @@ def renamed_rule(rule: Rule, renames: dict[str, str]) -> Rule:
         return rule.model_copy(update={"things": tuple(_now(renames, t) for t in rule.things)})
     swingers = tuple(s.model_copy(update={"control": _now(renames, f"control:{s.control}")[8:]}) for s in rule.swingers)
     return rule.model_copy(update={"swingers": swingers})
+
+
+def renames(before: Character, after: Character) -> dict[str, str]:
+    """Controls (`control:…`) and shapes (`shape:…`) that have another name now: the same things at the same places of
+    their rows."""
+    out: dict[str, str] = {}
+    if len(before.controls) == len(after.controls):
+        old, new = set(before.control_named), set(after.control_named)
+        for a, b in zip(before.controls, after.controls, strict=True):
+            if a.name != b.name and a.kit == b.kit and a.name not in new and b.name not in old:
+                out[f"control:{a.name}"] = f"control:{b.name}"
+    if len(before.shapes) == len(after.shapes):
+        old, new = {s.name for s in before.shapes}, {s.name for s in after.shapes}
+        for s, t in zip(before.shapes, after.shapes, strict=True):
+            if s.name != t.name and s.name not in new and t.name not in old:
+                out[f"shape:{s.name}"] = f"shape:{t.name}"
+    return out
+
+
+def renamed_values(values: Inputs, names: dict[str, str]) -> Inputs:
+    """A pose with its controls and shapes under their new names."""
+    return {
+        _now(names, f"control:{c}")[8:]: {_now(names, f"shape:{k}")[6:] if c == "shapes" else k: v for k, v in given.items()}
+        for c, given in values.items()
+    }
+
+
+def known_values(character: Character, values: Inputs) -> Inputs:
+    """What of a pose the character has controls, channels and shapes for."""
+    known = {c.name: {k.name for k in c.channels} for c in character.controls}
+    known["shapes"] = known.get("shapes", set()) | {s.name for s in character.shapes}
+    kept = {c: {k: v for k, v in given.items() if k in known.get(c, ())} for c, given in values.items()}
+    return {c: given for c, given in kept.items() if given}
 
 
 def things_of(rule: Rule) -> set[str]:
@@ -89,8 +122,31 @@ def _less(rule: Rule, gone: set[str]) -> Rule | None:
     return rule.model_copy(update={"swingers": swingers}) if swingers else None
 
 
+def without_channels(character: Character, control: str, gone: set[str]) -> Character:
+    """The character once these channels of a control are gone, and with them what they led, followed and swung."""
+    thing = f"control:{control}"
+    controls = tuple(
+        c.model_copy(update={"channels": tuple(k for k in c.channels if k.name not in gone)}) if c.name == control else c
+        for c in character.controls
+    )
+    rules: list[Rule] = []
+    for r in character.rules:
+        if isinstance(r, Link):
+            if r.lead.kind == "channel" and r.lead.thing == thing and r.lead.channel in gone:
+                continue
+            kept = tuple(f for f in r.followers if f.thing != thing or f.channel not in gone)
+            r = r if len(kept) == len(r.followers) else r.model_copy(update={"followers": kept})
+        elif isinstance(r, Swing):
+            left = tuple(s for s in r.swingers if s.control != control or s.channel not in gone)
+            if not left:
+                continue
+            r = r if len(left) == len(r.swingers) else r.model_copy(update={"swingers": left})
+        rules.append(r)
+    return character.with_(controls=controls, rules=tuple(rules))
+
+
 def checked(character: Character, rule: Rule) -> None:
-    """Raises NotFound for a rule that speaks of what isn't there."""
+    """Raises NotFound for a rule that speaks of what isn't there, BadParameters for one led by what can't lead so."""
     known = {f"joint:{j.name}" for j in character.joints} | {f"control:{c.name}" for c in character.controls}
     known |= {f"shape:{s.name}" for s in character.shapes} | {"ground"}
     for thing in sorted(things_of(rule)):
@@ -100,12 +156,18 @@ def checked(character: Character, rule: Rule) -> None:
     channels = {c.name: {k.name for k in c.channels} for c in character.controls}
 
     def has(control: str, channel: str) -> None:
-        if channel not in channels[control]:
+        if channel not in channels.get(control, ()):
             raise NotFound(f"{control} has no channel “{channel}”.", rule.name, "Choose one that it has, or add it.")
 
     if isinstance(rule, Link):
+        kind = "control" if rule.lead.kind == "channel" else "" if rule.lead.kind == "distance" else "joint"
+        if not rule.lead.thing.startswith(f"{kind}:" if kind else ""):
+            raise BadParameters(
+                f"{rule.lead.thing.partition(':')[2] or 'the ground'} is no {kind}, so it has no {rule.lead.kind} to lead by.",
+                rule.name, f"Choose a {kind}.",
+            )  # fmt: skip
         if rule.lead.kind == "channel":
-            has(rule.lead.thing[8:] if rule.lead.thing.startswith("control:") else "", rule.lead.channel)
+            has(rule.lead.thing[8:], rule.lead.channel)
         for f in rule.followers:
             if f.thing.startswith("control:"):
                 has(f.thing[8:], f.channel)

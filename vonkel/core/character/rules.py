@@ -91,6 +91,14 @@ class Space(_Rule):
     labels: tuple[Annotated[str, Field(min_length=1, max_length=40)], ...] = ()
     what: Literal["all", "turn", "place"] = "all"
 
+    @model_validator(mode="after")
+    def _labelled(self) -> Space:
+        if self.labels and len(self.labels) != len(self.sources):
+            raise ValueError("there are as many labels as sources, or none")
+        if len(set(self.channels())) != len(self.sources):
+            raise ValueError("no two spaces have one label, or one source")
+        return self
+
     def channels(self) -> tuple[str, ...]:
         own = self.labels or tuple(s.split(":", 1)[-1] for s in self.sources)
         return tuple(f"in {label}" for label in own)

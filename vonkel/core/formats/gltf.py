@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import deque
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -9,7 +11,7 @@ import numpy as np
 from ..character import Arrays, Character, Joint, Part, Shape, Skin
 from ..character.hierarchy import parents_first
 from ..character.words import clean_name
-from ..errors import BadFile, VonkelError
+from ..errors import BadFile, StepRefused
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..geometry.topology import point_normals, topology_of
 from ..rig import Pose, compile_rig
@@ -18,22 +20,22 @@ from ..tolerances import MAX_PICTURE_BYTES
 from .gltf_tree import Tree, Writer
 from .mesh import RawMesh
 from .pictures import picture_kind
+from .reading import claim, count, reading
 
+POINT = "_POINT"  # an attribute of our own: which point of its part each vertex is (3.7.2.1 allows such names, not uint32)
+MOST_BY_FLOAT = 2**24  # the whole numbers that a float32 tells apart
 LEAF = " stretch"  # the node that carries a joint's own scale, so that its children don't inherit it
 
 
 # -- reading meshes ----------------------------------------------------------------------------------------------
-def read_mesh(name: str, data: bytes) -> RawMesh:
+def read_mesh(name: str, data: bytes, beside: Mapping[str, bytes] | None = None) -> RawMesh:
     """All meshes of the default scene, nodes' transforms settled into the points.
 
     Points that the format had to repeat (at texture seams and hard edges) are joined again: same place, same
-    node.  Primitives other than triangles are passed over.
+    node.  Triangles, strips and fans are read, other primitives passed over.  `beside`: files that it may name.
     """
-    tree = Tree(name, data)
-    try:
-        return _read_mesh(tree)
-    except (TypeError, KeyError, AttributeError, ValueError, IndexError, RecursionError) as error:
-        raise BadFile("Its description is out of order.", f"{name}: {error}", "Export it again.") from None
+    with reading(name):
+        return _read_mesh(Tree(name, data, beside))
 
 
 def _read_mesh(tree: Tree) -> RawMesh:
@@ -41,23 +43,24 @@ def _read_mesh(tree: Tree) -> RawMesh:
     piece_colours: dict[str, str] = {}
     carried: dict[str, np.ndarray] = {}
     shapes: dict[str, list[tuple[int, np.ndarray]]] = {}
+    left_out: list[str] = []
     base = 0
     for node, world in _nodes(tree):
         mesh = tree.get("meshes", node["mesh"])
         label = clean_name(str(node.get("name") or mesh.get("name") or f"mesh {node['mesh']}"))
+        names = (mesh.get("extras") or {}).get("targetNames", []) if isinstance(mesh.get("extras"), dict) else []
         for primitive in mesh.get("primitives", []):
-            if primitive.get("mode", 4) != 4:
+            if primitive.get("mode", 4) not in (4, 5, 6):
                 continue
             attributes = primitive["attributes"]
-            p = tree.accessor(attributes["POSITION"]).astype(float)
-            index = tree.accessor(primitive["indices"]) if "indices" in primitive else np.arange(len(p))
-            index = index[: len(index) // 3 * 3].reshape(-1, 3).astype(np.int64)
+            p = tree.rows(attributes["POSITION"], 3).astype(float)
+            count("points", len(p))
+            index = _triangles(tree, primitive, len(p))
+            count("faces", len(index))
             if len(index) and index.max() >= len(p):
                 raise BadFile(
                     f"A face names point {index.max() + 1}, but there are {len(p)}.", tree.name, "Export again."
                 )
-            used = np.zeros(len(p), bool)
-            used[index.ravel()] = True
             if not np.isfinite(p).all():
                 raise BadFile(f"“{label}” has places that are not numbers.", tree.name, "Mend it and export again.")
             placed = p @ world[:3, :3].T + world[:3, 3]
@@ -71,17 +74,20 @@ def _read_mesh(tree: Tree) -> RawMesh:
             pieces.append(label)
             piece_of.append(np.full(int(solid.sum()), len(pieces) - 1))
             colours.append(_colours(tree, attributes, first))
-            uv = tree.accessor(attributes["TEXCOORD_0"]) if "TEXCOORD_0" in attributes else None
+            uv = tree.rows(attributes["TEXCOORD_0"], 2) if "TEXCOORD_0" in attributes else None
             uvs.append(None if uv is None else uv[index[solid]].reshape(-1, 2))
             piece_colours[label] = _material_colour(tree, primitive)
             if np.abs(world - np.eye(4)).max() > 1e-9:
                 carried[label] = world[:3]
-            names = (mesh.get("extras") or {}).get("targetNames", []) if isinstance(mesh.get("extras"), dict) else []
             for t, target in enumerate(primitive.get("targets", [])):
                 if "POSITION" in target:
-                    shape = str(names[t]) if t < len(names) else f"shape {t + 1}"
-                    moves = tree.accessor(target["POSITION"]).astype(float) @ world[:3, :3].T
-                    shapes.setdefault(shape, []).append((base, moves[first]))
+                    shape = str(names[t]) if isinstance(names, list) and t < len(names) else f"shape {t + 1}"
+                    claim(len(p) * 24, "The morph targets")
+                    moves = tree.rows(target["POSITION"], 3).astype(float) @ world[:3, :3].T
+                    if len(moves) == len(p):
+                        shapes.setdefault(shape, []).append((base, moves[first]))
+                    else:
+                        left_out.append(f"The morph target “{shape}”: it has {len(moves):,} points, its mesh {len(p):,}.")
             base += len(first)
     if not corners or not sum(len(c) for c in corners):
         raise BadFile("The file has no triangles.", tree.name, "Export the surface too.")
@@ -89,6 +95,7 @@ def _read_mesh(tree: Tree) -> RawMesh:
     flat = np.concatenate(corners).ravel()
     moved = {}
     for shape, runs in shapes.items():
+        claim(everything.nbytes, "The morph targets")
         moved[shape] = everything.copy()
         for at, moves in runs:
             moved[shape][at : at + len(moves)] += moves
@@ -98,19 +105,36 @@ def _read_mesh(tree: Tree) -> RawMesh:
         np.concatenate([c if c is not None else np.full((len(p), 3), 200, np.uint8) for c, p in zip(colours, points, strict=True)])
         if coloured else None,
         np.concatenate([u for u in uvs if u is not None]) if all(u is not None for u in uvs) else None,
-        piece_colours, moved, carried=carried, texture=_texture(tree),
+        piece_colours, moved, carried=carried, texture=_texture(tree), left_out=left_out,
     )  # fmt: skip
+
+
+def _triangles(tree: Tree, primitive: dict[str, Any], points: int) -> np.ndarray:
+    """(t, 3) int64 of a primitive of triangles, a strip or a fan (glTF 2.0, 3.7.2.1)."""
+    index = tree.accessor(primitive["indices"]) if "indices" in primitive else np.arange(points)
+    if index.ndim != 1 or index.dtype.kind not in "iu":
+        raise BadFile("Its faces are no list of points.", tree.name, "Export it again.")
+    index = index.astype(np.int64)
+    mode = primitive.get("mode", 4)
+    if mode == 4 or len(index) < 3:
+        return index[: len(index) // 3 * 3].reshape(-1, 3)
+    if mode == 6:
+        return np.stack([index[1:-1], index[2:], np.full(len(index) - 2, index[0])], 1)
+    i = np.arange(len(index) - 2)
+    return np.stack([index[i], index[i + 1 + i % 2], index[i + 2 - i % 2]], 1)
 
 
 def _nodes(tree: Tree) -> list[tuple[dict[str, Any], np.ndarray]]:
     """Nodes with a mesh, each with its world matrix (4, 4).  Skinned meshes ignore their node's transform (3.7.3.3)."""
     scenes = tree.list("scenes")
     roots = tree.get("scenes", tree.json.get("scene", 0)).get("nodes", []) if scenes else range(len(tree.list("nodes")))
+    held = set() if scenes else {c for n in tree.list("nodes") if isinstance(n, dict) for c in n.get("children", [])}
     found: list[tuple[dict[str, Any], np.ndarray]] = []
     seen: set[int] = set()
-    stack = [(i, np.eye(4)) for i in roots]
-    while stack:
-        i, above = stack.pop(0)
+    waiting = deque((i, np.eye(4)) for i in roots if i not in held)
+    count("nodes", len(waiting))
+    while waiting:
+        i, above = waiting.popleft()
         node = tree.get("nodes", i)
         if i in seen:
             raise BadFile("A node hangs below itself.", tree.name, "Export it again.")
@@ -118,7 +142,9 @@ def _nodes(tree: Tree) -> list[tuple[dict[str, Any], np.ndarray]]:
         world = above @ local_matrix(node)
         if "mesh" in node:
             found.append((node, np.eye(4) if "skin" in node else world))
-        stack += [(c, world) for c in node.get("children", [])]
+        children = node.get("children", [])
+        count("nodes", len(children))
+        waiting.extend((c, world) for c in children)
     return found
 
 
@@ -128,6 +154,8 @@ def local_matrix(node: dict[str, Any]) -> np.ndarray:
         return np.array(node["matrix"], float).reshape(4, 4).T
     m = np.eye(4)
     x, y, z, w = node.get("rotation", (0, 0, 0, 1))
+    if not x * x + y * y + z * z + w * w > 0:
+        raise ValueError("a node's rotation is no rotation")
     m[:3, :3] = matrix_from_quaternion((w, x, y, z)) * np.array(node.get("scale", (1, 1, 1)), float)
     m[:3, 3] = node.get("translation", (0, 0, 0))
     return m
@@ -145,7 +173,7 @@ def _joined(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 def _colours(tree: Tree, attributes: dict[str, Any], first: np.ndarray) -> np.ndarray | None:
     if "COLOR_0" not in attributes:
         return None
-    c = tree.accessor(attributes["COLOR_0"])[first, :3]
+    c = tree.rows(attributes["COLOR_0"], 3, 4)[first, :3]
     return _srgb(np.asarray(c, float) / (np.iinfo(c.dtype).max if c.dtype.kind == "u" else 1.0))
 
 
@@ -165,19 +193,25 @@ def _material_colour(tree: Tree, primitive: dict[str, Any]) -> str:
         return "#c9b79c"
     pbr = tree.get("materials", primitive["material"]).get("pbrMetallicRoughness", {})
     factor = np.array(pbr.get("baseColorFactor", [0.55, 0.47, 0.35, 1])[:3], float)
+    if factor.shape != (3,) or not np.isfinite(factor).all():
+        raise ValueError("a colour needs three numbers")
     return "#" + bytes(_srgb(factor)).hex()
 
 
 def _texture(tree: Tree) -> bytes | None:
-    """The file's one base colour picture, where it holds one inside."""
+    """The file's first base colour picture, where it holds one inside or it lies beside."""
     for material in tree.list("materials"):
         info = (material.get("pbrMetallicRoughness") or {}).get("baseColorTexture")
         if info is None:
             continue
         image = tree.get("images", tree.get("textures", info["index"]).get("source", 0))
-        if "bufferView" not in image:
-            return None
-        data = tree.view_bytes(image["bufferView"])
+        if "bufferView" in image:
+            data = tree.view_bytes(image["bufferView"])
+        else:
+            try:
+                data = tree.named(image.get("uri"), "A picture")
+            except BadFile:
+                return None  # a mesh is of use without its picture
         return data if picture_kind(data) and len(data) <= MAX_PICTURE_BYTES else None
     return None
 
@@ -251,7 +285,8 @@ def write_rigged(character: Character, generator: str = "Vonkel", names: dict[st
         data = character.arrays["texture"].tobytes()
         tree["images"] = [{"bufferView": w.view(data), "mimeType": f"image/{picture_kind(data)}"}]
         tree["textures"] = [{"source": 0}]
-    for part in character.parts:
+    drawn = [p for p in character.parts if p.faces[0] < p.faces[1] or p.lines[0] < p.lines[1]]  # glTF has no empty mesh
+    for part in drawn:
         meshes.append(_write_part(w, character, part, normals, len(materials)))
         linear = [round(float(c), 5) for c in _linear(np.frombuffer(bytes.fromhex(part.colour[1:]), np.uint8))]
         if "colours" in character.arrays:
@@ -272,7 +307,7 @@ def write_rigged(character: Character, generator: str = "Vonkel", names: dict[st
     about = {
         "name": character.name, "about": character.about, "plan": character.plan,
         "method": character.skin.method if character.skin else "linear",
-        "parts": [{"name": p.name, "role": p.role, "colour": p.colour, "shading": p.shading} for p in character.parts],
+        "parts": [{"name": p.name, "role": p.role, "colour": p.colour, "shading": p.shading} for p in drawn],
     }  # fmt: skip
     tree |= {
         "asset": {"version": "2.0", "generator": generator, "extras": {"vonkel": about}},
@@ -314,9 +349,13 @@ def _write_part(w: Writer, character: Character, part: Part, normals: np.ndarray
     if "uvs" in character.arrays:
         index, copies, uv = _split_seams(index, character.arrays["uvs"][topo.triangle_corners[in_part]], hi - lo)
     which = np.concatenate([np.arange(lo, hi), lo + copies])
+    if len(which) > MOST_BY_FLOAT:
+        raise StepRefused(f"{part.name} has more points than the file can number.", character.name, "Split the part.")
     attributes = {"POSITION": w.add(character.points[which].astype(np.float32), "VEC3", 34962, bounds=True)}
     if part.shading == "smooth" and len(index):  # without normals a reader shades each face flat (3.7.2.1)
         attributes["NORMAL"] = w.add(normals[which], "VEC3", 34962)
+    if len(copies):  # which point each is: two points at one place are two
+        attributes[POINT] = w.add((which - lo).astype(np.float32), "SCALAR", 34962)
     if uv is not None:
         attributes["TEXCOORD_0"] = w.add(uv, "VEC2", 34962)
     if "colours" in character.arrays:
@@ -337,7 +376,7 @@ def _write_part(w: Writer, character: Character, part: Part, normals: np.ndarray
         faces = w.add(index.astype(kind).ravel(), "SCALAR", 34963)
         primitives.append({"attributes": attributes, "indices": faces, "material": material})
     if part.lines[1] > part.lines[0]:
-        bare = {k: v for k, v in attributes.items() if k not in ("NORMAL", "TEXCOORD_0")}
+        bare = {k: v for k, v in attributes.items() if k not in ("NORMAL", "TEXCOORD_0", POINT)}
         strokes = w.add((_strokes(character, part) - lo).astype(kind), "SCALAR", 34963)
         primitives.append({"attributes": bare, "indices": strokes, "material": material, "mode": 1})
     mesh: dict[str, Any] = {"name": part.name, "primitives": primitives}
@@ -377,22 +416,26 @@ def _split_seams(index: np.ndarray, uv: np.ndarray, count: int) -> tuple[np.ndar
 # -- reading what we wrote ---------------------------------------------------------------------------------------
 def read_rigged(name: str, data: bytes, called: str) -> Character | None:
     """The character of a .glb that `write_rigged` wrote, without its kits; None for any other file."""
-    tree = Tree(name, data)
-    about = (
-        (tree.json["asset"].get("extras") or {}).get("vonkel")
-        if isinstance(tree.json["asset"].get("extras"), dict)
-        else None
-    )
-    if not isinstance(about, dict):
-        return None
-    try:
-        return _read_rigged(tree, about, called)
-    except VonkelError:
-        raise
-    except Exception as error:  # the file claims to be ours, but anything may have been done to it
-        raise BadFile(
-            "It says Vonkel wrote it, but it was changed since.", f"{name}: {error}", "Export it again."
-        ) from None
+    with reading(name):
+        tree = Tree(name, data)
+        extras = tree.json["asset"].get("extras")
+        about = extras.get("vonkel") if isinstance(extras, dict) else None
+        return _read_rigged(tree, about, called) if isinstance(about, dict) else None
+
+
+def _own_points(tree: Tree, attributes: dict[str, Any], p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The vertex that each point is read from, and the point that each vertex is.
+
+    Files say it themselves where texture seams made copies; those of 0.3 and before didn't: there, points at one place are
+    one.
+    """
+    if POINT in attributes:
+        new = tree.accessor(attributes[POINT]).astype(np.int64)
+        first = np.unique(new, return_index=True)[1]
+        if new.shape != (len(p),) or len(new) and (new.min() < 0 or new.max() != len(first) - 1):
+            raise BadFile("Its points are numbered out of order.", tree.name, "Export it again.")
+        return first, new
+    return (np.arange(len(p)), np.arange(len(p))) if "TEXCOORD_0" not in attributes else _joined(p)
 
 
 def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
@@ -422,7 +465,7 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
                 turn=tuple(quaternion_from_matrix(m[:3, :3]).tolist()), **mine,
             )
         )  # fmt: skip
-    parts, points, corners, sj, sw, colours = [], [], [], [], [], []
+    parts, points, corners, sj, sw, colours, uvs = [], [], [], [], [], [], []
     shapes: dict[str, list[np.ndarray]] = {}
     lines: list[list[int]] = []
     at = faces = 0
@@ -434,15 +477,19 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         mesh = tree.get("meshes", node["mesh"])
         primitive = mesh["primitives"][0]
         attributes = primitive["attributes"]
-        p = tree.accessor(attributes["POSITION"]).astype(float)
-        first, new = (np.arange(len(p)), np.arange(len(p))) if "TEXCOORD_0" not in attributes else _joined(p)
+        p = tree.rows(attributes["POSITION"], 3).astype(float)
+        count("points", len(p))
+        first, new = _own_points(tree, attributes, p)
         index, strokes = np.zeros(0, np.int64), []
+        uv = np.zeros((0, 2), np.float32)
         for each in mesh["primitives"]:
-            ends = new[tree.accessor(each["indices"]).astype(np.int64)]
+            ends = tree.accessor(each["indices"]).astype(np.int64)
             if each.get("mode", 4) == 1:
-                strokes = [[v + at for v in line] for line in _lines_from_strokes(ends)]
+                strokes = [[v + at for v in line] for line in _lines_from_strokes(new[ends])]
             else:
-                index = ends
+                index = new[ends]
+                uv = tree.rows(attributes["TEXCOORD_0"], 2)[ends] if "TEXCOORD_0" in attributes else uv
+        uvs.append(uv)
         points.append(p[first])
         corners.append(index + at)
         if names:
@@ -470,6 +517,10 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         }
     if colours:
         arrays["colours"] = np.concatenate(colours)
+    if len(flat) and sum(map(len, uvs)) == len(flat):
+        arrays["uvs"] = np.concatenate(uvs).astype(np.float32)
+        picture = _texture(tree)
+        arrays |= {} if picture is None else {"texture": np.frombuffer(picture, np.uint8)}
     if lines:
         arrays["line_starts"] = np.concatenate([[0], np.cumsum([len(x) for x in lines])]).astype(np.int32)
         arrays["line_points"] = np.concatenate(lines).astype(np.int32)

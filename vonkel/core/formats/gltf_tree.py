@@ -5,12 +5,16 @@ from __future__ import annotations
 import base64
 import json
 import struct
+from collections.abc import Mapping
+from pathlib import PurePosixPath
 from typing import Any
+from urllib.parse import unquote
 
 import numpy as np
 
 from ..errors import BadFile
 from ..tolerances import MAX_CORNERS
+from .reading import claim, on_time
 
 COMPONENTS = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
@@ -18,10 +22,14 @@ GLB_MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 
 
 class Tree:
-    """A parsed file: `json` and its buffers.  Every look-up that fails raises BadFile."""
+    """A parsed file: `json` and its buffers.  Every look-up that fails raises BadFile.
 
-    def __init__(self, name: str, data: bytes) -> None:
+    `beside`: the files that were given with it, by name.
+    """
+
+    def __init__(self, name: str, data: bytes, beside: Mapping[str, bytes] | None = None) -> None:
         self.name = name
+        self.beside = beside or {}
         blob = b""
         if data[:4] == b"glTF":
             text, blob = _chunks(name, data)
@@ -37,13 +45,13 @@ class Tree:
             raise BadFile("It doesn't say which glTF it is.", name, "Export it as glTF 2.0.")
         if str(self.json["asset"].get("version", "")).split(".")[0] != "2":
             raise BadFile("It isn't glTF 2.0.", name, "Export it as glTF 2.0.")
-        needed = set(self.list("extensionsRequired")) - {
+        needed = {str(e) for e in self.list("extensionsRequired")} - {
             "KHR_materials_unlit",
             "KHR_texture_transform",
             "KHR_mesh_quantization",
         }
         if needed:
-            raise BadFile(f"It needs the extension {sorted(map(str, needed))[0]}.", name, "Export it without.")
+            raise BadFile(f"It needs the extension {min(needed)}.", name, "Export it without.")
         self.buffers = [self._buffer(i, b, blob) for i, b in enumerate(self.list("buffers"))]
 
     def list(self, key: str) -> list[Any]:
@@ -59,22 +67,33 @@ class Tree:
         return items[index]
 
     def _buffer(self, index: int, buffer: Any, blob: bytes) -> bytes:
-        uri = buffer.get("uri") if isinstance(buffer, dict) else None
-        if uri is None:
-            found = blob if index == 0 else b""
-        elif isinstance(uri, str) and uri.startswith("data:") and "," in uri:
-            try:
-                found = base64.b64decode(uri.split(",", 1)[1])
-            except ValueError:
-                raise BadFile(f"Buffer {index} can't be decoded.", self.name, "Export it as .glb.") from None
-        else:
-            raise BadFile("It keeps its data in another file.", self.name, "Export it as one .glb.")
+        if not isinstance(buffer, dict):
+            raise BadFile(f"Buffer {index} is out of order.", self.name, "Export it again.")
+        uri = buffer.get("uri")
+        found = self.named(uri, f"Buffer {index}") if uri is not None else blob if index == 0 else b""
         if len(found) < _int(buffer.get("byteLength", 0)):
             raise BadFile(
                 f"Buffer {index} claims {_int(buffer['byteLength']):,} bytes, but {len(found):,} are there.",
                 self.name, "The file is cut short: copy or export it again.",
             )  # fmt: skip
         return found
+
+    def named(self, uri: Any, what: str) -> bytes:
+        """The bytes that a URI names: inside it, or in a file beside this one."""
+        if not isinstance(uri, str):
+            raise BadFile(f"{what} names no file.", self.name, "Export it again.")
+        if uri.startswith("data:") and "," in uri:
+            try:
+                return base64.b64decode(uri.split(",", 1)[1])
+            except ValueError:
+                raise BadFile(f"{what} can't be decoded.", self.name, "Export it as .glb.") from None
+        wanted = PurePosixPath(unquote(uri)).name
+        if wanted not in self.beside:
+            raise BadFile(
+                f"It keeps its data in another file, “{wanted[:80]}”.", self.name,
+                "Choose or drop both together, put them into one ZIP, or export it as one .glb.",
+            )  # fmt: skip
+        return self.beside[wanted]
 
     def accessor(self, index: Any) -> np.ndarray:
         """(count, width) or (count,) array; normalised integers become floats as the standard says (3.6.2.2)."""
@@ -85,17 +104,34 @@ class Tree:
             raise BadFile(
                 f"Accessor {index} is of a kind that isn't known, or too long.", self.name, "Export it again."
             )
+        on_time()
+        claim(count * width * np.dtype(dtype).itemsize, f"Accessor {index}")
+        if "bufferView" not in a and count > self._room():
+            raise BadFile(f"Accessor {index} claims {count:,} rows without data.", self.name, "Export it again.")
         if "sparse" in a:
             base = (
                 np.zeros((count, width), dtype) if "bufferView" not in a else self._dense(a, count, width, dtype).copy()
             )
             self._sparse(a["sparse"], base, dtype, width)
             out = base
-        else:
+        elif "bufferView" in a:
             out = self._dense(a, count, width, dtype)
+        else:
+            out = np.zeros((count, width), dtype)  # rows without data are zeros (3.6.2.1)
         if a.get("normalized") and out.dtype.kind in "iu":
             out = np.maximum(out.astype(np.float32) / np.iinfo(out.dtype).max, -1.0)
         return out[:, 0] if width == 1 else out
+
+    def _room(self) -> int:
+        """How many rows may be zeros for want of data: a few thousand, or as many as the file has bytes."""
+        return max(4096, sum(len(b) for b in self.buffers))
+
+    def rows(self, index: Any, *widths: int) -> np.ndarray:
+        """(count, width) of an accessor whose rows must have one of these widths.  Raises BadFile for others."""
+        found = self.accessor(index)
+        if found.ndim != 2 or found.shape[1] not in widths:
+            raise BadFile(f"Accessor {index} has rows of another kind than is wanted.", self.name, "Export it again.")
+        return found
 
     def view_bytes(self, index: Any) -> bytes:
         """The bytes of a buffer view, as of a picture."""
@@ -109,7 +145,7 @@ class Tree:
 
     def _view(self, view: dict[str, Any], offset: int, count: int, width: int, dtype: str) -> np.ndarray:
         size = np.dtype(dtype).itemsize * width
-        stride = _int(view.get("byteStride", size))
+        stride = _int(view.get("byteStride", size)) if count > 1 else size
         buffer = view.get("buffer")
         start = _int(view.get("byteOffset", 0)) + offset
         if not isinstance(buffer, int) or not 0 <= buffer < len(self.buffers) or stride < size:
@@ -138,7 +174,8 @@ class Tree:
 
 
 def _int(value: Any) -> int:
-    return value if isinstance(value, int) and not isinstance(value, bool) else -1
+    ok = isinstance(value, int) and not isinstance(value, bool) and abs(value) < 2**53
+    return value if ok else -1
 
 
 def _chunks(name: str, data: bytes) -> tuple[bytes, bytes]:

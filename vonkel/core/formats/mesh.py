@@ -5,10 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
 
 from ..character import Arrays, Character, Part, unique_name
 from ..character.words import PALETTE, clean_name, role_of
-from ..errors import BadFile, TooLarge
+from ..errors import BadFile, BadParameters, TooLarge
 from ..tolerances import MAX_CORNERS, MAX_FACES, MAX_PARTS, MAX_POINTS
 
 
@@ -31,13 +33,20 @@ class RawMesh:
     face_group: np.ndarray | None = None  # (f,) into groups
     carried: dict[str, np.ndarray] = field(default_factory=dict)  # piece → (3, 4) transform its points came under
     texture: bytes | None = None
+    left_out: list[str] = field(default_factory=list)  # what of the file couldn't be used, as sentences
 
 
 def checked(mesh: RawMesh, where: str) -> RawMesh:
-    """The mesh, if it is one: finite points, faces that name points, sizes within limits."""
+    """The mesh, if it is one: finite points, faces that name points, sizes within limits.  Lines of one point are dropped."""
     n = len(mesh.points)
     if n > MAX_POINTS or len(mesh.starts) - 1 > MAX_FACES or len(mesh.corners) > MAX_CORNERS:
         raise TooLarge(f"The mesh has {n:,} points; Vonkel takes {MAX_POINTS:,} at most.", where, "Lighten it.")
+    if not n or mesh.points.shape != (n, 3):
+        raise BadFile("The mesh has no points with three numbers each.", where, "Export it again.")
+    longer = [len(line) > 1 for line in mesh.lines]
+    if not all(longer):
+        mesh.line_piece = [p for p, keep in zip(mesh.line_piece, longer, strict=True) if keep]
+        mesh.lines = [line for line in mesh.lines if len(line) > 1]
     if len(mesh.starts) < 2 and not mesh.lines:
         raise BadFile("The mesh has no faces and no lines.", where, "Export the surface, not only points.")
     bad = np.flatnonzero(~np.isfinite(mesh.points).all(1))
@@ -62,28 +71,19 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
     n = len(mesh.points)
     sizes = np.diff(mesh.starts)
     corner_piece = np.repeat(mesh.face_piece, sizes)
-    # Which piece first claims each point; pieces that share points are joined.
-    group = np.arange(len(mesh.pieces))
-
-    def root(i: int) -> int:
-        while group[i] != i:
-            i = group[i]
-        return i
-
-    owner = np.full(n, -1)
+    # Pieces that share points are joined: they are the connected ones of a graph in which a shared point is an edge.
     line_flat = np.array([v for line in mesh.lines for v in line], np.int64)
     line_of = np.repeat(np.array(mesh.line_piece, np.int64), [len(line) for line in mesh.lines]).astype(np.int64)
     pairs = np.unique(
         np.concatenate([np.stack([mesh.corners, corner_piece], 1), np.stack([line_flat, line_of], 1)]), axis=0
     )
-    for point, piece in pairs[
-        np.concatenate([np.diff(pairs[:, 0]) == 0, [False]]) | np.concatenate([[False], np.diff(pairs[:, 0]) == 0])
-    ]:
-        if owner[point] >= 0 and root(owner[point]) != root(piece):
-            a, b = sorted((root(owner[point]), root(piece)))
-            group[b] = a
-        owner[point] = piece
-    roots = np.array([root(i) for i in range(len(group))])
+    shared = np.flatnonzero(np.diff(pairs[:, 0]) == 0)
+    ends = pairs[shared, 1], pairs[shared + 1, 1]
+    count = len(mesh.pieces)
+    graph = coo_array((np.ones(len(shared), np.int8), ends), shape=(count, count))
+    label = connected_components(graph, directed=False)[1]
+    roots = np.unique(label, return_index=True)[1][label]  # the first piece of each joined lot
+    owner = np.full(n, -1)
     owner[pairs[:, 0]] = roots[pairs[:, 1]]
     loose = np.flatnonzero(owner < 0)
     used = np.unique(roots[np.concatenate([mesh.face_piece, mesh.line_piece]).astype(np.int64)])
@@ -93,12 +93,13 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         owner[loose] = owner[claimed[np.maximum(before, 0)]]
     if len(used) > MAX_PARTS:
         raise TooLarge(f"The mesh has {len(used)} parts; Vonkel takes {MAX_PARTS} at most.", where, "Join some.")
-    place_of_root = {int(r): i for i, r in enumerate(used)}
-    part_of_point = np.array([place_of_root.get(int(r), 0) for r in roots])[owner] if n else owner
+    place = np.zeros(count, np.int64)  # of each piece: its part
+    place[np.isin(roots, used)] = np.searchsorted(used, roots[np.isin(roots, used)])
+    part_of_point = place[owner] if n else owner
     order = np.argsort(part_of_point, kind="stable")
     new_index = np.empty(n, np.int64)
     new_index[order] = np.arange(n)
-    part_of_face = np.array([place_of_root.get(int(r), 0) for r in roots])[mesh.face_piece]
+    part_of_face = place[mesh.face_piece]
     face_order = np.argsort(part_of_face, kind="stable")
     starts = np.concatenate([[0], np.cumsum(sizes[face_order])])
     take = np.repeat(mesh.starts[:-1][face_order], sizes[face_order]) + (
@@ -112,7 +113,7 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
     if mesh.face_group is not None and len(mesh.groups) > 1:
         arrays["face_groups"] = mesh.face_group[face_order].astype(np.uint16)
     part_of_line = (
-        np.array([place_of_root.get(int(r), 0) for r in roots])[np.array(mesh.line_piece, np.int64)]
+        place[np.array(mesh.line_piece, np.int64)]
         if mesh.lines
         else np.zeros(0, np.int64)
     )
@@ -125,7 +126,7 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         arrays["texture"] = np.frombuffer(mesh.texture, np.uint8)
     if mesh.colours is not None:
         arrays["colours"] = np.ascontiguousarray(mesh.colours[order], np.uint8)
-    if mesh.uvs is not None:
+    if mesh.uvs is not None and mesh.uvs.shape == (len(mesh.corners), 2) and np.isfinite(mesh.uvs).all():
         arrays["uvs"] = np.ascontiguousarray(mesh.uvs[take], np.float32)
     parts: list[Part] = []
     taken: set[str] = set()
@@ -149,15 +150,19 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         biggest = max(range(len(parts)), key=lambda i: parts[i].points[1] - parts[i].points[0])
         parts[biggest] = parts[biggest].model_copy(update={"role": "skin"})
     groups = tuple((clean_name(g) or "group") for g in mesh.groups) if "face_groups" in arrays else ()
+    left_out = list(mesh.left_out)
+    if mesh.uvs is not None and "uvs" not in arrays:
+        left_out.append("The texture places: some are not numbers.")
     character = Character(name=called, parts=tuple(parts), arrays=Arrays(arrays), groups=groups)
     if mesh.shapes:
         from ..shapes import add_shape
 
         for name, moved in mesh.shapes.items():
-            if not np.isfinite(moved).all():
-                raise BadFile(f"The morph target “{name}” has places that are not numbers.", where)
-            character = add_shape(character, clean_name(name) or "shape", moved[order])
-    return character
+            try:
+                character = add_shape(character, clean_name(name) or "shape", moved[order])
+            except BadParameters as error:  # a target may be of no use, and the mesh of much
+                left_out.append(f"The morph target “{clean_name(name)}”: {error.what}")
+    return character.with_(left_out=tuple(s[:300] for s in left_out[:50])) if left_out else character
 
 
 def _after(parts: list[Part], what: str) -> tuple[int, int]:

@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+import io
+from array import array
+from collections.abc import Iterator
+
 import numpy as np
 
 from ..character import Character
 from ..errors import BadFile
 from .mesh import RawMesh
+from .reading import count, plainly
+
+MOST_IN_LINE = 1 << 20
 
 
 def read(name: str, data: bytes) -> RawMesh:
@@ -15,88 +22,142 @@ def read(name: str, data: bytes) -> RawMesh:
 
     A `v` line may carry three colour values from 0 to 1 after the place, as many programs write.
     """
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        data = data.decode("utf-16", "replace").encode()
     if b"\0" in data[:4096]:
         raise BadFile(f"{name} is not text, so it is no OBJ.", name, "Check the file's ending.")
-    text = data.decode("utf-8", "replace")
-    points: list[list[float]] = []
-    uvs: list[list[float]] = []
-    starts, corners, corner_uvs, face_piece = [0], [], [], []
-    pieces: list[str] = []
-    piece = -1
-    lines: list[list[int]] = []
-    line_piece: list[int] = []
-    groups: dict[str, int] = {}
-    face_group: list[int] = []
-    group = ""
-    grouped = "\ng " in text or text.startswith("g ")
-    objects = "\no " in text or text.startswith("o ")
+    mesh = _Reading(data)
     line_number = 0
     try:
-        for line_number, line in enumerate(text.splitlines(), 1):  # noqa: B007 (told when a line fails)
-            words = line.split()
-            if not words:
-                continue
-            kind = words[0]
-            if kind == "v":
-                points.append([float(w) for w in words[1:]])
-                if len(words) < 4:
-                    raise ValueError("a point needs three numbers")
-            elif kind == "vt":
-                uvs.append([float(words[1]), 1.0 - float(words[2]) if len(words) > 2 else 1.0])  # V runs up here
-            elif kind == "f":
-                if piece < 0:
-                    pieces.append("body")
-                    piece = 0
-                if len(words) < 4:
-                    continue
-                for w in words[1:]:
-                    fields = w.split("/")
-                    i = int(fields[0])
-                    i = i - 1 if i > 0 else len(points) + i
-                    if i < 0 or fields[0] == "0":
-                        raise ValueError("a face names a point that doesn't exist")
-                    corners.append(i)
-                    t = int(fields[1]) if len(fields) > 1 and fields[1] else 0
-                    corner_uvs.append(t - 1 if t > 0 else len(uvs) + t if t < 0 else -1)
-                starts.append(len(corners))
-                face_piece.append(piece)
-                face_group.append(groups.setdefault(group, len(groups)))
-            elif kind == "l":
-                if piece < 0:
-                    pieces.append("lines")
-                    piece = 0
-                run = [int(w.split("/")[0]) for w in words[1:]]
-                lines.append([i - 1 if i > 0 else len(points) + i for i in run])
-                line_piece.append(piece)
-            elif (kind == "g" and grouped) or (kind == "usemtl" and not grouped):
-                group = " ".join(words[1:]) or "group"
-            if kind == "o" or (kind == "g" and not objects):
-                pieces.append(" ".join(words[1:]) or "body")
-                piece = len(pieces) - 1
+        for line_number, words in _lines(data):
+            mesh.take(words)
+            if not line_number % 4096:
+                mesh.keep_count()
     except (ValueError, IndexError) as error:
         raise BadFile(
-            f"Line {line_number} can't be read: {error}.", f"{name}, line {line_number}", "Mend that line."
+            f"Line {line_number} can't be read: {plainly(error)}.", f"{name}, line {line_number}", "Mend that line."
         ) from None
-    if not points:
-        raise BadFile(f"{name} holds no points.", name, "Is it an OBJ mesh?")
-    n = len(points)
-    for at, c in enumerate(corners):
-        if c >= n:
-            face = int(np.searchsorted(starts, at, "right"))
-            raise BadFile(f"Face {face} names point {c + 1}, but there are {n}.", name, "Export the mesh again.")
-    coloured = all(len(p) >= 6 for p in points)
-    array = np.array([p[:3] for p in points], float)
-    colours = None
-    if coloured:
-        rgb = np.nan_to_num(np.array([p[3:6] for p in points], float))
-        colours = (np.clip(rgb, 0, 1) * 255 + 0.5).astype(np.uint8)
-    uv_array = None
-    if uvs and all(0 <= t < len(uvs) for t in corner_uvs):
-        uv_array = np.array(uvs, np.float32)[corner_uvs]
-    return RawMesh(
-        array, np.array(starts), np.array(corners, np.int64), np.array(face_piece, np.int64), pieces, colours, uv_array,
-        lines=lines, line_piece=line_piece, groups=list(groups), face_group=np.array(face_group, np.int64),
-    )  # fmt: skip
+    mesh.keep_count()
+    return mesh.made(name)
+
+
+def _lines(data: bytes) -> Iterator[tuple[int, list[str]]]:
+    """The words of every line that has some, with the number of the line it began on; `\\` at an end goes on with the next."""
+    before = b""
+    began = 1
+    for number, line in enumerate(io.BytesIO(data), 1):
+        if not before:
+            began = number
+        if line.rstrip(b"\r\n").endswith(b"\\"):
+            before += line.rstrip(b"\r\n")[:-1] + b" "
+            if len(before) > MOST_IN_LINE:
+                raise ValueError("the line goes on too long")
+            continue
+        words = (before + line).decode("utf-8", "replace").split()
+        before = b""
+        if words:
+            yield began, words
+    if before.split():
+        yield began, before.decode("utf-8", "replace").split()
+
+
+class _Reading:
+    """What was read so far, kept flat: a mesh of millions of points must not take a Python object each."""
+
+    def __init__(self, data: bytes) -> None:
+        self.points, self.colours, self.uvs = array("d"), array("d"), array("d")
+        self.starts, self.corners, self.corner_uvs = array("q", [0]), array("q"), array("q")
+        self.face_piece, self.face_group = array("q"), array("q")
+        self.pieces: list[str] = []
+        self.piece = -1
+        self.lines: list[list[int]] = []
+        self.line_piece: list[int] = []
+        self.groups: dict[str, int] = {}
+        self.group = ""
+        self.grouped = b"\ng " in data or data.startswith(b"g ")
+        self.objects = b"\no " in data or data.startswith(b"o ")
+        self.counted = [0, 0, 0]
+
+    def keep_count(self) -> None:
+        now = [len(self.points) // 3, len(self.starts) - 1, len(self.corners)]
+        for kind, n, old in zip(("points", "faces", "corners"), now, self.counted, strict=True):
+            count(kind, n - old)
+        self.counted = now
+
+    def take(self, words: list[str]) -> None:
+        kind = words[0]
+        if kind == "v":
+            if len(words) < 4:
+                raise ValueError("a point needs three numbers")
+            self.points.extend(map(float, words[1:4]))
+            if len(words) > 6:
+                self.colours.extend(map(float, words[4:7]))
+        elif kind == "vt":
+            u, v = float(words[1]), float(words[2]) if len(words) > 2 else 0.0
+            self.uvs.extend((u, 1.0 - v))  # V runs up here
+        elif kind == "f":
+            self._face(words[1:])
+        elif kind == "l":
+            self._begin("lines")
+            n = len(self.points) // 3
+            run = [_index(w.split("/")[0], n) for w in words[1:]]
+            self.lines.append(run)
+            self.line_piece.append(self.piece)
+        elif (kind == "g" and self.grouped) or (kind == "usemtl" and not self.grouped):
+            self.group = " ".join(words[1:]) or "group"
+        if kind == "o" or (kind == "g" and not self.objects):
+            self.pieces.append(" ".join(words[1:]) or "body")
+            self.piece = len(self.pieces) - 1
+            count("nodes", 1)
+
+    def _begin(self, what: str) -> None:
+        if self.piece < 0:
+            self.pieces.append(what)
+            self.piece = 0
+
+    def _face(self, words: list[str]) -> None:
+        self._begin("body")
+        if len(words) < 3:
+            return
+        n, uvs = len(self.points) // 3, len(self.uvs) // 2
+        for w in words:
+            fields = w.split("/")
+            self.corners.append(_index(fields[0], n))
+            t = int(fields[1]) if len(fields) > 1 and fields[1] else 0
+            self.corner_uvs.append(t - 1 if t > 0 else uvs + t if t < 0 else -1)
+        self.starts.append(len(self.corners))
+        self.face_piece.append(self.piece)
+        self.face_group.append(self.groups.setdefault(self.group, len(self.groups)))
+
+    def made(self, name: str) -> RawMesh:
+        n = len(self.points) // 3
+        if not n:
+            raise BadFile(f"{name} holds no points.", name, "Is it an OBJ mesh?")
+        starts, corners = np.array(self.starts, np.int64), np.array(self.corners, np.int64)
+        beyond = np.flatnonzero(corners >= n)
+        if len(beyond):
+            face = int(np.searchsorted(starts, beyond[0], "right"))
+            raise BadFile(f"Face {face} names point {corners[beyond[0]] + 1}, but there are {n}.", name, "Export the mesh again.")
+        colours = uvs = None
+        if len(self.colours) == len(self.points):
+            rgb = np.nan_to_num(np.array(self.colours).reshape(-1, 3))
+            colours = (np.clip(rgb, 0, 1) * 255 + 0.5).astype(np.uint8)
+        at = np.array(self.corner_uvs, np.int64)
+        if self.uvs and len(at) and at.min() >= 0 and at.max() < len(self.uvs) // 2:
+            uvs = np.array(self.uvs).reshape(-1, 2)[at].astype(np.float32)
+        return RawMesh(
+            np.array(self.points).reshape(-1, 3), starts, corners, np.array(self.face_piece, np.int64), self.pieces, colours,
+            uvs, lines=self.lines, line_piece=self.line_piece, groups=list(self.groups),
+            face_group=np.array(self.face_group, np.int64),
+        )  # fmt: skip
+
+
+def _index(word: str, count: int) -> int:
+    """A point's number from 0; the format counts from 1, or from the last one backwards."""
+    i = int(word)
+    if i == 0 or count + i < 0 or abs(i) > 2**53:
+        raise ValueError("it names a point that doesn't exist")
+    return i - 1 if i > 0 else count + i
 
 
 def write(character: Character, points: np.ndarray | None = None) -> bytes:

@@ -3,13 +3,20 @@
 from __future__ import annotations
 
 import re
+from itertools import islice
 
 import numpy as np
 
 from ..errors import BadFile, TooLarge
 from ..tolerances import MAX_FACES, MAX_POINTS
 from .mesh import RawMesh
+from .reading import count, on_time, plainly
 
+MOST_ELEMENTS, MOST_PROPERTIES, MOST_CORNERS = 64, 256, 100_000
+Property = tuple[str, str, str]  # name, count type (empty: no list), value type
+Element = tuple[str, int, list[Property]]
+Table = dict[str, "np.ndarray | list[np.ndarray]"]  # a property's numbers, or its lists
+Tables = dict[str, Table]
 TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
     "uint16": "u2", "int": "i4", "int32": "i4", "uint": "u4", "uint32": "u4", "float": "f4", "float32": "f4",
@@ -25,31 +32,51 @@ def read(name: str, data: bytes) -> RawMesh:
     order, elements = _header(name, data[: end.start()].decode("ascii", "replace"))
     try:
         read_body = _text if order == "" else _binary
-        tables = read_body(data[end.end() :], order, elements)
-    except (ValueError, IndexError, TypeError) as error:
+        tables = read_body(memoryview(data)[end.end() :], order, elements)
+        return _mesh(name, tables)
+    except (StopIteration, ValueError, IndexError, TypeError, OverflowError) as error:
         raise BadFile(
-            f"{name} ends before its data does, or holds something else.", str(error), "Export it again."
-        ) from None
-    vertex, faces = tables.get("vertex"), tables.get("face")
-    if not isinstance(vertex, dict) or not {"x", "y", "z"} <= set(vertex):
-        raise BadFile(f"{name} has no points with x, y and z.", name, "Export it again.")
-    points = np.stack([np.asarray(vertex[a], float) for a in "xyz"], 1)
-    lists = None if faces is None else next((faces[k] for k in ("vertex_indices", "vertex_index") if k in faces), None)
-    sizes = np.array([len(f) for f in lists], np.int64) if lists is not None else np.zeros(0, np.int64)
+            f"{name} ends before its data does, or holds something else.", f"{name}: {plainly(error)}" if str(error) else name,
+            "Export it again.",
+        ) from None  # fmt: skip
+
+
+def _mesh(name: str, tables: Tables) -> RawMesh:
+    vertex, faces = tables.get("vertex", {}), tables.get("face", {})
+    places = [p.astype(float) for a in "xyz" if isinstance(p := vertex.get(a), np.ndarray)]
+    if len(places) < 3:
+        raise BadFile(f"{name} has no points with one x, y and z each.", name, "Export it again.")
+    points = np.stack(places, 1)
+    lists = next((faces[k] for k in ("vertex_indices", "vertex_index") if k in faces), [])
+    if isinstance(lists, np.ndarray):
+        raise BadFile(f"The faces of {name} name one point each.", name, "Export it again.")
+    sizes = np.array([len(f) for f in lists], np.int64)
     keep = sizes >= 3
-    kept = [np.asarray(f, np.int64) for f, k in zip(lists or [], keep, strict=True) if k]
+    kept = [_whole(f) for f, k in zip(lists, keep, strict=True) if k]
     corners = np.concatenate(kept) if kept else np.zeros(0, np.int64)
+    count("corners", len(corners))
     colours = None
-    if {"red", "green", "blue"} <= set(vertex):
-        colours = np.stack([np.asarray(vertex[c]) for c in ("red", "green", "blue")], 1)
-        colours = (
-            colours.astype(np.uint8) if colours.dtype.kind in "ui" else (np.clip(colours, 0, 1) * 255).astype(np.uint8)
-        )
+    given = [vertex.get(c) for c in ("red", "green", "blue")]
+    if all(isinstance(c, np.ndarray) for c in given):
+        colours = np.stack([_bytes(c) for c in given], 1)  # type: ignore[arg-type]
     starts = np.concatenate([[0], np.cumsum(sizes[keep])])
     return RawMesh(points, starts, corners, np.zeros(len(starts) - 1, np.int64), ["body"], colours)
 
 
-Element = tuple[str, int, list[tuple[str, str, str]]]  # name, count, properties (name, count type, value type)
+def _whole(values: np.ndarray) -> np.ndarray:
+    out = values.astype(np.int64)
+    if values.dtype.kind == "f" and not (out == values).all():
+        raise ValueError("a face names a point by what is no whole number")
+    return out
+
+
+def _bytes(values: np.ndarray) -> np.ndarray:
+    """Colours as bytes: 16-bit ones scaled, other whole numbers cut off at 255, fractions taken as shares of one."""
+    if values.dtype.kind == "f":
+        return (np.clip(np.nan_to_num(values), 0, 1) * 255).astype(np.uint8)
+    return (values // 257 if values.dtype.str[1:] == "u2" else np.clip(values, 0, 255)).astype(np.uint8)
+
+
 
 
 def _header(name: str, text: str) -> tuple[str, list[Element]]:
@@ -62,63 +89,111 @@ def _header(name: str, text: str) -> tuple[str, list[Element]]:
             if w[:1] == ["format"]:
                 order = {"ascii": "", "binary_little_endian": "<", "binary_big_endian": ">"}[w[1]]
             elif w[:1] == ["element"]:
-                count = int(w[2])
-                if not 0 <= count <= limits.get(w[1], MAX_FACES):
-                    raise TooLarge(f"{name} claims {count:,} of “{w[1]}”.", "its header", "Lighten the mesh.")
-                elements.append((w[1], count, []))
+                number = int(w[2])
+                if not 0 <= number <= limits.get(w[1], MAX_FACES) or len(elements) >= MOST_ELEMENTS:
+                    raise TooLarge(f"{name} claims {number:,} of “{w[1][:40]}”.", "its header", "Lighten the mesh.")
+                elements.append((w[1], number, []))
             elif w[:2] == ["property", "list"]:
                 elements[-1][2].append((w[4], TYPES[w[2]], TYPES[w[3]]))
             elif w[:1] == ["property"]:
                 elements[-1][2].append((w[2], "", TYPES[w[1]]))
         except (KeyError, IndexError, ValueError):
             raise BadFile(f"The header line “{line[:60]}” can't be read.", name, "Export it again.") from None
-    return order, elements
+    if any(len(p) > MOST_PROPERTIES or len({q for q, _, _ in p}) != len(p) for _, _, p in elements):
+        raise BadFile("Its header names a property twice, or too many.", name, "Export it again.")
+    return order, [e for e in elements if e[2]]
 
 
-def _binary(body: bytes, order: str, elements: list[Element]) -> dict:
-    tables: dict = {}
+def _binary(body: memoryview, order: str, elements: list[Element]) -> Tables:
+    tables: Tables = {}
     at = 0
-    for name, count, properties in elements:
-        if all(not c for _, c, _ in properties):
-            dtype = np.dtype([(p, order + t) for p, _, t in properties])
-            rows = np.frombuffer(body, dtype, count, at)
-            at += count * dtype.itemsize
-            tables[name] = {p: rows[p] for p, _, _ in properties}
+    for name, number, properties in elements:
+        if not number:
             continue
-        table: dict = {p: [] for p, _, _ in properties}
-        for _ in range(count):
+        uniform = _uniform(body, at, order, number, properties)
+        if uniform is None:
+            tables[name], at = _row_by_row(body, at, order, number, properties)
+            continue
+        rows = np.frombuffer(body, uniform, number, at)
+        at += number * uniform.itemsize
+        tables[name] = {p: list(rows[p]) if c else rows[p] for p, c, _ in properties}
+    return tables
+
+
+def _uniform(
+    body: memoryview, at: int, order: str, number: int, properties: list[Property]
+) -> np.dtype | None:  # fmt: skip
+    """The type of a row where all rows are alike: no lists, or lists that are all as long as the first row's."""
+    fields: list[tuple[str, str] | tuple[str, str, tuple[int]]] = []
+    lengths: dict[str, int] = {}
+    for p, c, t in properties:
+        if c:
+            reach = np.dtype(fields).itemsize if fields else 0
+            n = int(np.frombuffer(body, order + c, 1, at + reach)[0])
+            if not 0 < n <= MOST_CORNERS:
+                return None
+            lengths[p] = n
+            fields += [(f"{p} count", order + c), (p, order + t, (n,))]
+        else:
+            fields.append((p, order + t))
+    dtype = np.dtype(fields)
+    if at + number * dtype.itemsize > len(body):
+        if not lengths:
+            raise ValueError("fewer bytes than it claims")
+        return None
+    rows = np.frombuffer(body, dtype, number, at)
+    return dtype if all((rows[f"{p} count"] == n).all() for p, n in lengths.items()) else None
+
+
+def _row_by_row(
+    body: memoryview, at: int, order: str, number: int, properties: list[Property]
+) -> tuple[Table, int]:  # fmt: skip
+    table: dict[str, list] = {p: [] for p, _, _ in properties}
+    for i in range(number):
+        if not i % 4096:
+            on_time()
+        for p, c, t in properties:
+            n = 1
+            if c:
+                n = int(np.frombuffer(body, order + c, 1, at)[0])
+                at += np.dtype(c).itemsize
+            if n < 0 or n > MOST_CORNERS:
+                raise ValueError("a face claims too many corners")
+            table[p].append(np.frombuffer(body, order + t, n, at))
+            at += n * np.dtype(t).itemsize
+    return {p: table[p] if c else np.concatenate(table[p]) for p, c, _ in properties}, at
+
+
+def _text(body: memoryview, order: str, elements: list[Element]) -> Tables:
+    words = (m.group() for m in re.finditer(rb"\S+", body))
+    tables: Tables = {}
+    for name, number, properties in elements:
+        if not any(c for _, c, _ in properties):
+            flat = np.fromiter((float(w) for w in islice(words, number * len(properties))), float)
+            rows = flat.reshape(number, len(properties))
+            tables[name] = {p: _typed(rows[:, k], t) for k, (p, _, t) in enumerate(properties)}
+            continue
+        table: dict[str, list] = {p: [] for p, _, _ in properties}
+        for i in range(number):
+            if not i % 4096:
+                on_time()
             for p, c, t in properties:
-                n = 1
-                if c:
-                    n = int(np.frombuffer(body, order + c, 1, at)[0])
-                    at += np.dtype(c).itemsize
-                if n < 0 or n > 100_000:
+                n = int(next(words)) if c else 1
+                if not 0 <= n <= MOST_CORNERS:
                     raise ValueError("a face claims too many corners")
-                table[p].append(np.frombuffer(body, order + t, n, at))
-                at += n * np.dtype(t).itemsize
-        tables[name] = table
+                values = [float(w) for w in islice(words, n)]
+                if len(values) < n:
+                    raise ValueError("fewer numbers than it claims")
+                table[p].append(_typed(np.array(values), t))
+        tables[name] = {p: table[p] if c else np.concatenate(table[p]) for p, c, _ in properties}
     return tables
 
 
-def _text(body: bytes, order: str, elements: list[Element]) -> dict:
-    words = body.split()
-    at = 0
-    tables: dict = {}
-    for name, count, properties in elements:
-        table: dict = {p: [] for p, _, _ in properties}
-        for _ in range(count):
-            for p, c, t in properties:
-                cast = float if t[0] == "f" else int
-                if c:
-                    n = int(words[at])
-                    if n < 0 or at + 1 + n > len(words):
-                        raise ValueError("a face claims more corners than there are")
-                    table[p].append([cast(w) for w in words[at + 1 : at + 1 + n]])
-                    at += 1 + n
-                else:
-                    table[p].append(cast(words[at]))
-                    at += 1
-        tables[name] = {
-            p: (v if c else np.array(v, t)) for (p, c, t), v in zip(properties, table.values(), strict=True)
-        }
-    return tables
+def _typed(values: np.ndarray, kind: str) -> np.ndarray:
+    """Numbers as the type that the header gives them.  Raises ValueError for those that it can't hold."""
+    if kind[0] == "f":
+        return values.astype(kind)
+    limits = np.iinfo(kind)
+    if not np.isfinite(values).all() or len(values) and (values.min() < limits.min or values.max() > limits.max):
+        raise ValueError("a number is larger than its kind holds")
+    return values.astype(kind)

@@ -1,4 +1,4 @@
-"""SVG paths as drawn lines (W3C SVG 1.1, chapters 7 to 9): path, polyline, polygon, line, circle and ellipse.
+"""SVG paths as drawn lines (W3C SVG 1.1, chapters 5 and 7 to 9): path, rect, polyline, polygon, line, circle, ellipse, use.
 
 One user unit becomes a millimetre, y turns upwards, everything lies in the front plane.  Fills, text, styles and
 embedded pictures are passed over; transforms of groups and shapes count.
@@ -8,33 +8,48 @@ from __future__ import annotations
 
 import math
 import re
-import xml.etree.ElementTree as ElementTree
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
+from defusedxml import DefusedXmlException
+from defusedxml.ElementTree import ParseError, fromstring
 
-from ..errors import BadFile
+from ..errors import BadFile, TooLarge
 from .mesh import RawMesh
+from .reading import on_time, plainly
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 UNIT = 0.001  # metres
 NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+TRANSFORM = re.compile(r"\b([A-Za-z]+)\s*\(([^()]*)\)")
+FLAG = re.compile(r"[01]")
+APART = re.compile(r"[\s,]*")
 MOST_POINTS = 200_000
+MOST_NODES = 50_000  # shapes and groups, each use counted
+DEEPEST = 60
+MOST_TRANSFORM = 20_000  # characters
+UNSEEN = ("defs", "clipPath", "mask", "symbol", "pattern", "marker")
 
 
 def read(name: str, data: bytes) -> RawMesh:
     """The lines of a drawing, one piece per shape.  Raises BadFile where it is no SVG or draws nothing."""
-    if b"<!ENTITY" in data:
-        raise BadFile("The drawing defines entities of its own, which are not read.", name, "Save it as plain SVG.")
     try:
-        root = ElementTree.fromstring(data)
-    except (ElementTree.ParseError, ValueError) as error:
-        raise BadFile(f"This is no readable SVG: {error}.", name, "Save it again.") from None
+        root = fromstring(data, forbid_entities=True, forbid_external=True)
+    except DefusedXmlException:
+        raise BadFile("The drawing defines entities of its own, which are not read.", name, "Save it as plain SVG.") from None
+    except (ParseError, ValueError, LookupError) as error:
+        raise BadFile(f"This is no readable SVG: {plainly(error)}.", name, "Save it again.") from None
     if not root.tag.endswith("svg"):
         raise BadFile("This is no SVG drawing.", name, "Save it as SVG.")
-    found: list[tuple[str, np.ndarray]] = []
+    drawing = _Drawing(name, {n.get("id", ""): n for n in root.iter() if isinstance(n.tag, str) and n.get("id")})
     try:
-        _walk(root, np.eye(3), found, 0)
-    except (ValueError, IndexError, OverflowError) as error:
-        raise BadFile(f"A shape can't be read: {error}.", name, "Save the drawing as plain paths.") from None
+        drawing.walk(root, np.eye(3), 0)
+    except (ValueError, IndexError, ArithmeticError) as error:
+        raise BadFile(f"A shape can't be read: {plainly(error)}.", name, "Save the drawing as plain paths.") from None
+    found = [(label, line) for label, line in drawing.found if np.isfinite(line).all()]
     if not found:
         raise BadFile("The drawing has no lines.", name, "Turn its shapes and text into paths.")
     points, lines, pieces, at = [], [], [], 0
@@ -46,8 +61,6 @@ def read(name: str, data: bytes) -> RawMesh:
         points.append(np.c_[line[:, 0] * UNIT, -line[:, 1] * UNIT, np.zeros(len(line))])
         pieces.append(label or f"line {k + 1}")
         at += len(line)
-        if at > MOST_POINTS:
-            raise BadFile("The drawing has more points than are read.", name, "Simplify its paths.")
     everything = np.concatenate(points)
     everything[:, 1] -= everything[:, 1].min()
     everything[:, 0] -= 0.5 * (everything[:, 0].min() + everything[:, 0].max())
@@ -57,31 +70,80 @@ def read(name: str, data: bytes) -> RawMesh:
     )  # fmt: skip
 
 
-def _walk(node: ElementTree.Element, above: np.ndarray, found: list[tuple[str, np.ndarray]], depth: int) -> None:
-    if depth > 60:
-        raise ValueError("groups are nested too deeply")
-    here = above @ _transform(node.get("transform", ""))
-    kind = node.tag.rsplit("}", 1)[-1]
-    if kind in ("defs", "clipPath", "mask", "symbol", "pattern", "marker"):
-        return
-    for line in _shape(kind, node):
-        if len(line) > 1:
-            placed = np.c_[line, np.ones(len(line))] @ here.T
-            found.append((node.get("id", ""), placed[:, :2]))
-    for child in node:
-        if isinstance(child.tag, str):
-            _walk(child, here, found, depth + 1)
+@dataclass
+class _Drawing:
+    """What was found so far.  `named`: every element by its id, for `use`."""
+
+    name: str
+    named: dict[str, Element]
+    found: list[tuple[str, np.ndarray]] = field(default_factory=list)
+    points: int = 0
+    nodes: int = 0
+
+    def walk(self, node: Element, above: np.ndarray, depth: int, used: bool = False) -> None:
+        if depth > DEEPEST:
+            raise ValueError("groups are nested too deeply")
+        self.nodes += 1
+        if self.nodes > MOST_NODES:
+            raise TooLarge("The drawing has more shapes than are read.", self.name, "Simplify it.")
+        on_time()
+        kind = node.tag.rsplit("}", 1)[-1]
+        if kind in UNSEEN and not used:
+            return
+        here = above @ _transform(node.get("transform", ""))
+        for line in _shape(kind, node):
+            self.points += len(line)
+            if self.points > MOST_POINTS:
+                raise TooLarge("The drawing has more points than are read.", self.name, "Simplify its paths.")
+            if len(line) > 1:
+                placed = np.c_[line, np.ones(len(line))] @ here.T
+                self.found.append((node.get("id", ""), placed[:, :2]))
+        if kind == "use":
+            link = node.get("href") or node.get("{http://www.w3.org/1999/xlink}href") or ""
+            other = self.named.get(link[1:]) if link.startswith("#") else None
+            if other is not None:
+                shift = np.eye(3)
+                shift[:2, 2] = _number(node, "x"), _number(node, "y")
+                self.walk(other, here @ shift, depth + 1, used=True)
+        for child in node:
+            if isinstance(child.tag, str):
+                self.walk(child, here, depth + 1)
 
 
 def _numbers(text: str) -> list[float]:
     return [float(x) for x in NUMBER.findall(text or "")]
 
 
-def _shape(kind: str, node: ElementTree.Element) -> list[np.ndarray]:
-    def get(key: str) -> float:
-        values = _numbers(node.get(key, "0"))
-        return values[0] if values else 0.0
+def _number(node: Element, key: str) -> float:
+    values = _numbers(node.get(key, "0")[:100])
+    return values[0] if values else 0.0
 
+
+def _rectangle(node: Element) -> list[np.ndarray]:
+    """A rectangle, its corners rounded (SVG 1.1, section 9.2)."""
+    x, y, w, h = (_number(node, k) for k in ("x", "y", "width", "height"))
+    if w <= 0 or h <= 0:
+        return []
+    given = [_number(node, k) if node.get(k) else None for k in ("rx", "ry")]
+    rx = given[0] if given[0] is not None else given[1] or 0.0
+    ry = given[1] if given[1] is not None else rx
+    rx, ry = min(max(rx, 0.0), w / 2), min(max(ry, 0.0), h / 2)
+    if not rx or not ry:
+        return [np.array([[x, y], [x + w, y], [x + w, y + h], [x, y + h], [x, y]])]
+    line: list[complex] = [complex(x + rx, y)]
+    for ax, ay, bx, by in (
+        (x + w - rx, y, x + w, y + ry), (x + w, y + h - ry, x + w - rx, y + h), (x + rx, y + h, x, y + h - ry), (x, y + ry, x + rx, y),
+    ):  # fmt: skip
+        line += [complex(ax, ay), *_arc(complex(ax, ay), complex(bx, by), rx, ry, 0.0, False, True)]
+    return [np.array([[p.real, p.imag] for p in line])]
+
+
+def _shape(kind: str, node: Element) -> list[np.ndarray]:
+    def get(key: str) -> float:
+        return _number(node, key)
+
+    if kind == "rect":
+        return _rectangle(node)
     if kind == "path":
         return path_lines(node.get("d", ""))
     if kind in ("polyline", "polygon"):
@@ -99,7 +161,7 @@ def _shape(kind: str, node: ElementTree.Element) -> list[np.ndarray]:
 
 def _transform(text: str) -> np.ndarray:
     out = np.eye(3)
-    for word, inside in re.findall(r"(\w+)\s*\(([^)]*)\)", text):
+    for word, inside in TRANSFORM.findall(text[:MOST_TRANSFORM]):
         v = _numbers(inside)
         m = np.eye(3)
         if word == "matrix" and len(v) == 6:
@@ -121,25 +183,15 @@ def _transform(text: str) -> np.ndarray:
 
 def path_lines(d: str) -> list[np.ndarray]:
     """The sub-paths of path data (SVG 1.1, section 8.3), curves as lines of sixteen pieces."""
-    tokens = re.findall(r"[MmLlHhVvCcSsQqTtAaZz]|" + NUMBER.pattern, d)
     lines: list[list[complex]] = []
     at = start = 0j
     last: tuple[str, complex] = ("", 0j)
     command = ""
-    k = 0
-
-    def take(count: int) -> list[float]:
-        nonlocal k
-        values = [float(t) for t in tokens[k : k + count]]
-        if len(values) < count:
-            raise ValueError("path data ends too early")
-        k += count
-        return values
-
-    while k < len(tokens):
-        if tokens[k].isalpha() and len(tokens[k]) == 1:
-            command = tokens[k]
-            k += 1
+    words = _Words(d)
+    take = words.numbers
+    points = 0
+    while words.more():
+        command = words.letter() or command
         if not command:
             raise ValueError("path data begins without a command")
         base = at if command.islower() else 0j
@@ -182,13 +234,58 @@ def path_lines(d: str) -> list[np.ndarray]:
             ]
             last = (c, p1)
         elif c == "A":
-            rx, ry, turn, large, sweep, x, y = take(7)
-            pieces = _arc(at, base + complex(x, y), rx, ry, turn, large != 0, sweep != 0)
+            rx, ry, turn = take(3)
+            large, sweep = words.flag(), words.flag()
+            x, y = take(2)
+            pieces = _arc(at, base + complex(x, y), rx, ry, turn, large, sweep)
         if c not in "CSQT":
             last = (c, at)
         lines[-1] += pieces
         at = pieces[-1]
+        points += len(pieces)
+        if points > MOST_POINTS:
+            break  # the drawing is refused for it
     return [np.array([[p.real, p.imag] for p in line]) for line in lines]
+
+
+class _Words:
+    """Path data, read from left to right.  Numbers may stand together wherever that leaves no doubt (section 8.3.9)."""
+
+    def __init__(self, text: str) -> None:
+        self.text, self.at = text, 0
+
+    def more(self) -> bool:
+        self.at = _end(APART, self.text, self.at)
+        return self.at < len(self.text)
+
+    def letter(self) -> str:
+        """The command that stands here; nothing where a number does."""
+        found = self.text[self.at]
+        if found in "MmLlHhVvCcSsQqTtAaZz":
+            self.at += 1
+            return found
+        if NUMBER.match(self.text, self.at) is None:
+            raise ValueError(f"path data has “{found}” in it")
+        return ""
+
+    def numbers(self, count: int) -> list[float]:
+        return [self._next(NUMBER) for _ in range(count)]
+
+    def flag(self) -> bool:
+        """One digit, 0 or 1, also where the next number follows at once."""
+        return self._next(FLAG) != 0
+
+    def _next(self, pattern: re.Pattern[str]) -> float:
+        found = pattern.match(self.text, _end(APART, self.text, self.at))
+        if found is None:
+            raise ValueError("path data ends too early")
+        self.at = found.end()
+        return float(found.group())
+
+
+def _end(pattern: re.Pattern[str], text: str, at: int) -> int:
+    found = pattern.match(text, at)
+    return found.end() if found else at
 
 
 def _bezier(a: complex, b: complex, c: complex, d: complex, t: float) -> complex:
@@ -208,7 +305,10 @@ def _arc(a: complex, b: complex, rx: float, ry: float, turn: float, large: bool,
     over = (x / rx) ** 2 + (y / ry) ** 2
     if over > 1:
         rx, ry = rx * math.sqrt(over), ry * math.sqrt(over)
-    factor = max(0.0, (rx * ry) ** 2 - (rx * y) ** 2 - (ry * x) ** 2) / ((rx * y) ** 2 + (ry * x) ** 2)
+    apart = (rx * y) ** 2 + (ry * x) ** 2
+    if not apart:  # nearer than numbers can tell
+        return [b]
+    factor = max(0.0, (rx * ry) ** 2 - (rx * y) ** 2 - (ry * x) ** 2) / apart
     root = math.sqrt(factor) * (-1 if large == sweep else 1)
     c = complex(root * rx * y / ry, -root * ry * x / rx)
     centre = c * spin + (a + b) / 2

@@ -35,7 +35,14 @@ def welded(character: Character, within: float, across_parts: bool = False) -> C
     group = connected_components(coo_matrix((np.ones(len(pairs)), pairs.T), (n, n)), directed=False)[1]
     _, first = np.unique(group, return_index=True)
     knife.join_points(first[group])
-    return knife.finish()
+    made = knife.finish()
+    had = {p.name for p in character.parts if p.faces[0] < p.faces[1]}
+    gone = sorted(had - {p.name for p in made.parts if p.faces[0] < p.faces[1]})
+    if gone:
+        raise StepRefused(
+            f"No face would be left of {gone[0]}.", f"within {1000 * within:g} mm", "Weld within a smaller distance."
+        )
+    return made
 
 
 def outward(character: Character, parts: tuple[str, ...] = ()) -> Character:

@@ -173,7 +173,7 @@ _skins: Recent[str, np.ndarray] = Recent(8)
 def skin_triangles(character: Character) -> np.ndarray:
     """(t, 3) int32: the triangles of all parts that are skin (of every part where none is); kept for a few meshes."""
     parts = [p for p in character.parts if p.role == "skin"] or list(character.parts)
-    key = character.arrays.hash_of("face_corners") + ",".join(str(p.faces) for p in parts)
+    key = character.seal("face_starts", "face_corners", "parts") + str(len(character.points))
 
     def make() -> np.ndarray:
         topo = topology_of(character)

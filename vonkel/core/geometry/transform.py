@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..character import Character, Link, Rule, Swing
+from ..character import Channel, Character, Link, Rule, Swing
 from .rotations import matrix_from_quaternion, quaternion_from_matrix
 
 
 def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) -> Character:
     """Everything mapped by p → matrix · p + offset; `matrix` (3, 3) is a rotation times one scale.
 
-    Points, joints, controls with their outlines, shapes and saved poses' places all follow; nothing keeps a
-    transform of its own.
+    Points, joints, controls with their outlines and limits, shapes and saved poses' places all follow; nothing keeps a
+    transform of its own.  Kits' options that are lengths are theirs to size: `rig.kits.sized_kits`.
     """
     scale = float(np.cbrt(np.linalg.det(matrix)))
     rotation = matrix / scale
@@ -31,6 +31,7 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
     controls = tuple(
         c.model_copy(
             update={
+                "channels": c.channels if scale == 1.0 else tuple(_channel_sized(k, scale) for k in c.channels),
                 "place": place(c.place), "turn": c.turn if unturned else turn(c.turn),
                 "outline": tuple(tuple(scale * x for x in v) for v in c.outline),
             }
@@ -77,6 +78,14 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
         pictures=pictures,
         arrays=arrays,
     )
+
+
+def _channel_sized(channel: Channel, scale: float) -> Channel:
+    """A move's limits and rest are in metres."""
+    if channel.kind != "move":
+        return channel
+    low, high = (None if v is None else v * scale for v in (channel.low, channel.high))
+    return channel.model_copy(update={"low": low, "high": high, "rest": channel.rest * scale})
 
 
 def _sized(rule: Rule, scale: float) -> Rule:

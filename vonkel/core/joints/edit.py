@@ -109,7 +109,7 @@ def remove_joint(character: Character, name: str) -> Character:
             raise StepRefused(
                 f"{name} holds skin and has no parent to give it to.", character.name, "Bind again after."
             )
-        result = result.with_(skin=_skin_without(character, name, joint.parent))
+        result = _skin_without(result, name, joint.parent)
     return result
 
 
@@ -120,10 +120,24 @@ def remove_chain(character: Character, name: str) -> Character:
     return character
 
 
-def _skin_without(character: Character, name: str, heir: str):  # type: ignore[no-untyped-def]
-    """The list of holding joints with `name` standing for `heir`; weights are kept as they are."""
-    assert character.skin
-    return character.skin.model_copy(update={"joints": tuple(heir if j == name else j for j in character.skin.joints)})
+def _skin_without(character: Character, name: str, heir: str) -> Character:
+    """What `name` holds goes to `heir`; every joint stands once in the list of holders, and once with each point."""
+    skin = character.skin
+    assert skin is not None
+    if heir not in skin.joints:
+        return character.with_(skin=skin.model_copy(update={"joints": tuple(heir if j == name else j for j in skin.joints)}))
+    left = tuple(j for j in skin.joints if j != name)
+    number = np.array([left.index(heir if j == name else j) for j in skin.joints], np.uint16)
+    joints, weights = number[character.arrays["skin/joints"]], character.arrays["skin/weights"].copy()
+    k = joints.shape[1]
+    for a in range(k):
+        for b in range(a + 1, k):
+            same = (joints[:, a] == joints[:, b]) & (weights[:, b] > 0)
+            weights[same, a] += weights[same, b]
+            weights[same, b] = 0.0
+    return character.with_(
+        skin=skin.model_copy(update={"joints": left}), arrays={"skin/joints": joints, "skin/weights": weights}
+    )
 
 
 def side_of(character: Character, place: np.ndarray) -> str:
@@ -316,6 +330,11 @@ def reparent(character: Character, name: str, parent: str | None, both_sides: bo
     if both_sides and partner:
         other = opposite_name(parent) if parent else None
         wanted[partner] = other if other is None or other in character.joint_index else parent
+        over = wanted[partner]
+        if over is not None and (over == partner or over in descendants(character, partner)):
+            raise StepRefused(
+                f"{over} hangs below {partner} itself.", character.name, "Choose another, or this side alone."
+            )
     result = character
     for n, p in wanted.items():
         old = result.joint(n).parent

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..character import Character, Freedom, Joint, opposite_name
+from ..character.words import FINGERS
 from ..errors import BadParameters, StepRefused
 from ..geometry.rotations import matrix_from_quaternion
 from .orient import bend_angle, bend_normal, bone_child, bone_frame, partner_values
@@ -72,7 +73,6 @@ TABLES: dict[str, tuple[str, dict[str, Motion]]] = {
     "people": ("normal ranges of people (AAOS 1965)", PEOPLE),
     "dog": ("a dog's ranges (Jaegger et al. 2002)", DOG),
 }
-FINGERS = ("point", "middle", "ring", "little", "digit")
 STIFF_LINK = 10.0  # degrees either way for a stiff link of a spine (common practice)
 
 

@@ -9,13 +9,12 @@ from ..geometry.topology import skin_triangles
 from ..geometry.voxels import Solid, solid_from_mesh
 from ..recent import Recent
 
-_solids: Recent[tuple[str, str, int], Solid] = Recent(4)
+_solids: Recent[tuple[str, int], Solid] = Recent(4)
 
 
 def body_solid(character: Character, cells: int = 120) -> Solid:
     """The filled skin parts, cells symmetric about x = 0; kept for the last few meshes."""
-    roles = "".join(f"{p.name}:{p.role};" for p in character.parts)
-    key = (character.arrays.hash_of("points") + character.arrays.hash_of("face_corners"), roles, cells)
+    key = (character.seal("points", "face_starts", "face_corners", "parts"), cells)
 
     def make() -> Solid:
         h = character.size / cells

@@ -62,7 +62,7 @@ def renamed(character: Character, renames: dict[str, str]) -> Character:
 
 
 def split_name(name: str) -> tuple[str, str, str]:
-    """A name as part, number and side: `point_2_L` → (“point”, “2”, “L”)."""
+    """A name as part, number and side: `index_2_L` → (“index”, “2”, “L”)."""
     found = re.fullmatch(r"(.*?)(?:[_ ](\d+))?(?:_([LR]))?", name)
     assert found is not None  # every name matches: all but the first group may be absent
     return found[1], found[2] or "", found[3] or ""
@@ -142,7 +142,7 @@ HANIM_SIDED = {
     "thigh": "hip", "shin": "knee", "foot": "talocrural", "ball": "metatarsophalangeal_2", "eye": "eyeball_joint",
     "thumb_1": "carpometacarpal_1", "thumb_2": "metacarpophalangeal_1", "thumb_3": "carpal_interphalangeal_1",
 }  # fmt: skip
-HANIM_FINGERS = {"point": 2, "middle": 3, "ring": 4, "little": 5}
+HANIM_FINGERS = {"index": 2, "point": 2, "middle": 3, "ring": 4, "little": 5}
 HANIM_LINKS = ("metacarpophalangeal", "carpal_proximal_interphalangeal", "carpal_distal_interphalangeal")
 
 
@@ -165,7 +165,7 @@ def hanim_names(character: Character) -> dict[str, str]:
         elif j.side != "C" and j.role in HANIM_SIDED:
             out[j.name] = prefix + HANIM_SIDED[j.role]
         else:
-            found = re.fullmatch(r"(point|middle|ring|little)_([123])", j.role)
+            found = re.fullmatch(r"(index|point|middle|ring|little)_([123])", j.role)
             if found and j.side != "C":
                 out[j.name] = f"{prefix}{HANIM_LINKS[int(found[2]) - 1]}_{HANIM_FINGERS[found[1]]}"
     return out

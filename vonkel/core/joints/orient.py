@@ -12,7 +12,8 @@ from typing import Literal
 import numpy as np
 
 from ..character import REST_TURN, Character, Joint, opposite_name
-from ..character.hierarchy import descendants
+from ..character.hierarchy import descendants, parents_first
+from ..character.words import FINGERS
 from ..errors import BadParameters, StepRefused
 from ..geometry.rotations import cross, frame_from_axes, matrix_from_quaternion, quaternion_from_matrix, unit
 
@@ -89,7 +90,7 @@ def bone_child(character: Character, joint: Joint) -> Joint | None:
     if not kids:
         return None
     if len(kids) > 1:
-        middle = [k for k in kids if k.role.startswith(("middle", "point"))]
+        middle = [k for k in kids if k.role.startswith(("middle", "index", "point"))]
         onward = [
             k for k in kids if k.role.rstrip("0123456789") == joint.role.rstrip("0123456789") and k.side == joint.side
         ]
@@ -255,7 +256,7 @@ def mirror_joints(character: Character, top: str, manner: Manner = "counter") ->
             }
         )  # fmt: skip
         result[other] = turned(made, new_axes)
-    return refreshed(character.with_(joints=tuple(result.values())), character)
+    return refreshed(character.with_(joints=tuple(parents_first(result.values()))), character)
 
 
 # -- what looks wrong --------------------------------------------------------------------------------------------
@@ -302,7 +303,7 @@ def curl_senses(character: Character) -> dict[str, dict[str, float]]:
     The palm's side is where the sum of all digits' curls goes.
     """
     groups: dict[str, dict[str, np.ndarray]] = {}
-    digits = ("point", "middle", "ring", "little", "digit", "toe_")
+    digits = (*FINGERS, "toe_")
     for j in character.joints:
         if not (j.role.startswith(digits) and j.deforms) or j.role.endswith("end"):
             continue

@@ -66,8 +66,7 @@ def loops_round(character: Character) -> dict[str, float]:
     Lines are drawn along the limb on eight sides of it; each edge that such a line crosses belongs to a loop that
     runs round.  The median of the eight counts.  Edges of triangles count half, since every other one is a diagonal.
     """
-    key = character.arrays.hash_of("points") + character.arrays.hash_of("face_corners")
-    key += repr([(j.name, j.parent, j.place, j.role, j.deforms) for j in character.joints])
+    key = character.seal("points", "face_starts", "face_corners", "parts", "joints")
     return _loops.get(key, lambda: _loops_round(character))
 
 
@@ -126,7 +125,7 @@ _trees: Recent[str, cKDTree] = Recent(4)
 
 def _edge_tree(character: Character, edges: np.ndarray) -> cKDTree:
     """The middles of all edges as a tree, kept for the last few meshes."""
-    key = character.arrays.hash_of("points") + character.arrays.hash_of("face_corners")
+    key = character.seal("points", "face_starts", "face_corners")
     return _trees.get(key, lambda: cKDTree(0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]])))
 
 

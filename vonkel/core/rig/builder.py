@@ -25,6 +25,7 @@ class Builder:
         self.rests: dict[str, Frame] = {}
         self.written_with: dict[str, tuple[str, ...]] = {}  # slot → all that the kit operation writing it writes
         self.parent_of: dict[str, str | None] = {}  # what each control stands on
+        self._stills: dict[float, int] = {}
         self.stands: set[str] = set()  # controls whose standing place somebody amends
         self.new_slot("clock", None)
         for joint in character.joints:
@@ -81,9 +82,21 @@ class Builder:
         """The slot of a joint's own scale, made when first asked for."""
         return self.new_slot(f"scale:{joint}", UNIT_SCALE)
 
-    def value(self, control: Control, channel: str) -> int:
-        """The index of a channel's value; -1 where rigs made before there was one lack it."""
-        return self.channels.get((control.name, channel), -1)
+    def value(self, control: Control, channel: str, absent: float = 0.0) -> int:
+        """The index of a channel's value; where the control has none (older rigs, locked kits), of one that stays `absent`."""
+        found = self.channels.get((control.name, channel))
+        return self._still(absent) if found is None else found
+
+    def has(self, control: Control, *channels: str) -> bool:
+        """Whether a control has all of these channels."""
+        return all((control.name, c) in self.channels for c in channels)
+
+    def _still(self, value: float) -> int:
+        """The index of a value that nobody sets: it belongs to no control."""
+        if value not in self._stills:
+            self._stills[value] = len(self.rest_values)
+            self.rest_values.append(value)
+        return self._stills[value]
 
     def thing(self, name: str) -> str | None:
         """The slot of a thing that a rule speaks of; None for the ground where nothing carries the figure."""
@@ -141,26 +154,20 @@ class Builder:
         written = into or slot
         out = self.new_slot(written, self.rest(slot))
         source = self.slots[parent] if parent else -1
-        moves = [self.channels.get((control.name, f"move {a}"), -1) for a in "xyz"]
-        turns = [self.channels.get((control.name, f"turn {a}"), -1) for a in "xyz"]
-        mx, my, mz = moves
-        tx, ty, tz = turns
+        mx, my, mz = (self.value(control, f"move {a}") for a in "xyz")
+        tx, ty, tz = (self.value(control, f"turn {a}") for a in "xyz")
         order = control.order
-        can_move, can_turn = any(i >= 0 for i in moves), any(i >= 0 for i in turns)
+        can_move, can_turn = (any(self.has(control, f"{k} {a}") for a in "xyz") for k in ("move", "turn"))
 
         def run(state: State, values: Values) -> None:
             frame = compose(state[source], local) if source >= 0 else local
             own: Frame | None = None
             if can_turn:
-                x = values[tx] if tx >= 0 else 0.0
-                y = values[ty] if ty >= 0 else 0.0
-                z = values[tz] if tz >= 0 else 0.0
+                x, y, z = values[tx], values[ty], values[tz]
                 if x or y or z:
                     own = turn_in_order(order, x, y, z)
             if can_move:
-                x = values[mx] if mx >= 0 else 0.0
-                y = values[my] if my >= 0 else 0.0
-                z = values[mz] if mz >= 0 else 0.0
+                x, y, z = values[mx], values[my], values[mz]
                 if x or y or z:
                     r = own or IDENTITY
                     own = (r[0], r[1], r[2], x, r[4], r[5], r[6], y, r[8], r[9], r[10], z)

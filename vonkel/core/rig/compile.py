@@ -23,7 +23,10 @@ def compile_rig(character: Character, off: frozenset[str] = frozenset()) -> RigP
     """
     if off:
         return _compile(character, off)
-    key = character.model_dump_json(include={"joints", "kits", "controls", "rules", "order", "shapes"})
+    # Springs on a chain's last joint are as long as a share of the figure; nothing else of the mesh is read.
+    key = f"{character.size!r} " + character.model_dump_json(
+        include={"joints", "kits", "controls", "rules", "order", "shapes"}
+    )
     return _programs.get(key, lambda: _compile(character, off))
 
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from ..character import (
+    Channel,
     Character,
     Control,
     Curve,
     CurveKey,
     Follower,
+    Joint,
     Kit,
+    Lead,
     Link,
     Rule,
     Swing,
@@ -21,6 +24,7 @@ from .curves import curve_function
 from .kits import add_kit, driven_joints, remove_kit, with_rules
 from .mirror import mirrored_values, opposite_control
 from .outlines import shaped
+from .rules.links import OWN
 
 
 def mirrored_kit(character: Character, name: str) -> Character:
@@ -103,14 +107,9 @@ def mirrored_rule(character: Character, rule: Rule) -> Rule:
     update: dict[str, object] = {"name": " ".join(words)}
     named = character.control_named
     if isinstance(rule, Link):
-        followers = [f for f in rule.followers if not f.thing.startswith("control:")]
-        update["followers"] = tuple(
-            f.model_copy(update={"thing": names.get(f.thing, f.thing)}) for f in _joints_mirrored(followers)
-        ) + _mirrored_controls(character, rule, names)
-        if rule.lead.kind == "channel" and rule.lead.channel.startswith(("move ", "turn ")):
-            own, other = named[rule.lead.thing[8:]], named[names[rule.lead.thing][8:]]
-            if mirrored_values(own, other, {rule.lead.channel: 1.0}).get(rule.lead.channel, 1.0) < 0:
-                update["followers"] = tuple(_read_backwards(f) for f in update["followers"])  # type: ignore[attr-defined]
+        followers = _mirrored_followers(character, rule, names)
+        backwards = _lead_turns_over(character, rule.lead, names)
+        update["followers"] = tuple(_read_backwards(f) if backwards else f for f in followers)
     if isinstance(rule, Swing):
         swingers = []
         for s in rule.swingers:
@@ -122,18 +121,33 @@ def mirrored_rule(character: Character, rule: Rule) -> Rule:
     return image.model_copy(update=update)
 
 
-def _joints_mirrored(followers: list[Follower]) -> list[Follower]:
-    """Followers that are joints or shapes: a partner turned in counter-motion has y and z mirrored, as the plans do."""
-    out = []
-    for f in followers:
-        flip = f.thing.startswith("joint:") and f.channel == "move z"
-        out.append(_scaled(f, -1.0) if flip else f)
-    return out
+def _lead_turns_over(character: Character, lead: Lead, names: dict[str, str]) -> bool:
+    """Whether the partner's lead reads the mirrored pose with the other sign."""
+    own, other = (_movable(character, t) for t in (lead.thing, names.get(lead.thing, lead.thing)))
+    if own is None or other is None or lead.kind in ("distance", "swing"):
+        return False
+    if lead.kind == "channel":
+        return mirrored_values(own, other, {lead.channel: 1.0}).get(lead.channel, 1.0) < 0
+    axes = [OWN[j.hinge if lead.kind == "bend" else j.aim] for j in (_joint(character, own), _joint(character, other))]
+    small = 0.01  # an angle so small that turns about the three axes are its parts along them
+    turned = mirrored_values(own, other, {f"turn {k}": small * v for k, v in zip("xyz", axes[0], strict=True)})
+    return sum(turned.get(f"turn {k}", 0.0) * v for k, v in zip("xyz", axes[1], strict=True)) < 0
 
 
-def _scaled(f: Follower, by: float) -> Follower:
-    keys = tuple(CurveKey(at=k.at, value=by * k.value) for k in f.curve.keys)
-    return f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})})
+def _joint(character: Character, stand_in: Control) -> Joint:
+    return character.joint(stand_in.name)
+
+
+def _movable(character: Character, thing: str) -> Control | None:
+    """A control, or what a joint would be as one: its frame at rest, with every channel a follower may have."""
+    kind, _, name = thing.partition(":")
+    if kind == "control":
+        return character.control_named[name]
+    if kind != "joint":
+        return None
+    j = character.joint(name)
+    channels = tuple(Channel(name=f"{k} {a}", kind=k) for k in ("move", "turn", "size") for a in "xyz")
+    return Control(name=name, kit="", place=j.place, turn=j.turn, order=j.order, channels=(*channels, Channel(name="size")))
 
 
 def _read_backwards(f: Follower) -> Follower:
@@ -141,15 +155,22 @@ def _read_backwards(f: Follower) -> Follower:
     return f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})})
 
 
-def _mirrored_controls(character: Character, rule: Link, names: dict[str, str]) -> tuple[Follower, ...]:
-    """Followers that are controls: at every key the pose that they take together is mirrored."""
-    by_control: dict[str, dict[str, Curve]] = {}
-    for f in rule.followers:
-        if f.thing.startswith("control:"):
-            by_control.setdefault(f.thing, {})[f.channel] = f.curve
+def _mirrored_followers(character: Character, rule: Link, names: dict[str, str]) -> tuple[Follower, ...]:
+    """Everything that is led, on the other side: at every key the pose that its channels take together is mirrored.
+
+    Which channels turn their sign is read from both rest frames, so it holds for partners turned in counter-motion, with
+    parallel axes, or in no such manner.
+    """
+    together: dict[str, dict[str, Curve]] = {}
     out = []
-    for thing, curves in by_control.items():
-        own, other = (character.control_named[t[8:]] for t in (thing, names[thing]))
+    for f in rule.followers:
+        if f.thing.startswith("shape:"):
+            out.append(f.model_copy(update={"thing": names.get(f.thing, f.thing)}))
+        else:
+            together.setdefault(f.thing, {})[f.channel] = f.curve
+    for thing, curves in together.items():
+        own, other = (_movable(character, t) for t in (thing, names[thing]))
+        assert own is not None and other is not None
         spots = sorted({k.at for c in curves.values() for k in c.keys})
         functions = {channel: curve_function(c) for channel, c in curves.items()}
         first = next(iter(curves.values()))
@@ -158,6 +179,6 @@ def _mirrored_controls(character: Character, rule: Link, names: dict[str, str]) 
             values = [row.get(channel, 0.0) for row in rows]
             if any(abs(v) > 1e-9 for v in values):
                 keys = tuple(CurveKey(at=a, value=v) for a, v in zip(spots, values, strict=True))
-                curve = first.model_copy(update={"keys": keys})
+                curve = curves.get(channel, first).model_copy(update={"keys": keys})
                 out.append(Follower(thing=names[thing], channel=channel, curve=curve))
     return tuple(out)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..character import Character, Joint, Kit, without_side
+from ..character.words import DIGITS
 from ..joints.names import split_name
 from .kits import chain_below, driven_joints
 
@@ -159,7 +160,7 @@ def outfit(character: Character, digits: bool = True, tail: bool = True) -> Iter
     """The kits that the joints call for, in the order in which they are put on."""
     w = _Wardrobe(character)
     skip: tuple[str, ...] = () if tail else ("tail",)
-    skip += () if digits else ("thumb", "point", "middle", "ring", "little", "digit")
+    skip += () if digits else DIGITS
     if not any(w.free(j) for j in character.joints):
         return
     yield from w.trunk()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..character import Character, Curve, CurveKey, Follower, Inputs, Link
 from ..errors import StepRefused
-from .curves import curve_function
+from .curves import curve_function, rounded
 
 NEAR = 1e-4  # keys nearer than this stand at one value
 
@@ -59,7 +59,7 @@ def zero_at_rest(link: Link, rest: float) -> tuple[Link, bool]:
     """The link with every curve moved up or down so that it gives nothing at rest; and whether one had to be."""
     followers, moved = [], False
     for f in link.followers:
-        off = curve_function(f.curve)(rest)
+        off = curve_function(f.curve)(rounded(rest, link.rounding))
         if abs(off) > 1e-12:
             moved = True
             keys = tuple(CurveKey(at=k.at, value=k.value - off) for k in f.curve.keys)

@@ -21,7 +21,10 @@ def add_shape(character: Character, name: str, moved: np.ndarray) -> Character:
         )  # fmt: skip
     if not np.isfinite(moved).all():
         raise BadParameters("Some of its points are not numbers.", name, "Export it again.")
-    moves = (moved - rest).astype(np.float32)
+    with np.errstate(over="ignore"):
+        moves = (moved - rest).astype(np.float32)
+    if not np.isfinite(moves).all() or np.abs(moves).max() > 1000 * character.size:
+        raise BadParameters("Some of its points lie out of all reach.", name, "Is it in the same size?")
     far = np.linalg.norm(moves, axis=1)
     if np.median(far) > 0.25 * character.size:
         raise BadParameters(

@@ -356,7 +356,9 @@ def strongest(weights: np.ndarray, influences: int) -> tuple[np.ndarray, np.ndar
     order = np.argsort(-values, axis=1, kind="stable")
     chosen, values = np.take_along_axis(chosen, order, 1), np.take_along_axis(values, order, 1)
     values = np.where(values < WEIGHT_FLOOR, 0.0, values)
-    values /= np.maximum(values.sum(1, keepdims=True), 1e-12)
+    lost = values[:, 0] <= 0.0  # two joints hold a point alike: taking one off the other left nothing to either
+    values[lost, 0] = 1.0
+    values /= values.sum(1, keepdims=True)
     chosen = np.where(values > 0, chosen, chosen[:, :1])
     if k < influences:
         pad = influences - k

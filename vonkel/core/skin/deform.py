@@ -81,7 +81,7 @@ class Deformer:
         self._somes: OrderedDict[bytes, _Some | None] = OrderedDict()
         self.joints: np.ndarray | None = None
         if character.skin is not None and character.joints:
-            order = np.array([character.joint_index.get(n, 0) for n in character.skin.joints], np.uint16)
+            order = np.array([character.joint_index[n] for n in character.skin.joints], np.uint16)
             joints = order[character.arrays["skin/joints"]]
             weights = np.ascontiguousarray(character.arrays["skin/weights"], np.float32)
             heavy = np.argsort(-weights, axis=1, kind="stable")  # heaviest first, as the loops expect

@@ -52,7 +52,7 @@ def deform(character: Character, pose: Pose, strengths: dict[str, float] | None 
             ].astype(float)
     if character.skin is None or not character.joints:
         return points
-    order = np.array([character.joint_index.get(n, 0) for n in character.skin.joints])
+    order = np.array([character.joint_index[n] for n in character.skin.joints])
     joints = order[character.arrays["skin/joints"]]
     weights = character.arrays["skin/weights"].astype(float)
     heavy = np.argsort(-weights, axis=1, kind="stable")

@@ -8,6 +8,7 @@ import numba
 import numpy as np
 
 from ..character import Character
+from ..character.words import DIGITS
 from ..geometry.topology import Topology, skin_triangles
 from ..rig.program import Pose
 from ..skin.bind import bones_of
@@ -202,7 +203,7 @@ class Measurer:
 
 
 LIMBS = {
-    "arm": ("upper_arm", "forearm", "collar"), "hand": ("hand", "thumb", "point", "middle", "ring", "little", "digit"),
+    "arm": ("upper_arm", "forearm", "collar"), "hand": ("hand", *DIGITS),
     "leg": ("thigh", "shin"), "foot": ("foot", "ball", "toe"), "tail": ("tail",), "neck": ("neck",),
     "head": ("head", "ear", "jaw"), "trunk": ("hips", "spine", "chest"),
 }  # fmt: skip

@@ -13,7 +13,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..character import Character, Joint
+from ..character.words import DIGITS
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
+from ..joints.orient import bone_child, bone_frame
 from ..rig import Pose, compile_rig
 
 Turns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
@@ -71,11 +73,9 @@ class _Body:
         return [j for j in self.character.joints if j.role.startswith(roles) and j.deforms]
 
     def bone(self, joint: Joint) -> np.ndarray:
-        from ..joints.orient import bone_child
-
         child = bone_child(self.character, joint)
         if child is None:
-            return matrix_from_quaternion(joint.turn)[:, 0]
+            return bone_frame(joint)[:, 0]
         return unit(np.array(child.place) - np.array(joint.place))
 
     def aimed(self, joint: Joint, way: tuple[float, float, float]) -> np.ndarray:
@@ -84,8 +84,8 @@ class _Body:
         return turn_between(self.bone(joint), to)
 
     def hinged(self, joint: Joint, degrees: float) -> np.ndarray:
-        """Turned about the joint's own hinge (its z axis), positive closing."""
-        return matrix_from_rotation_vector(matrix_from_quaternion(joint.turn)[:, 2] * np.radians(degrees))
+        """Turned about the joint's own hinge, positive closing."""
+        return matrix_from_rotation_vector(bone_frame(joint)[:, 2] * np.radians(degrees))
 
     def twisted(self, joint: Joint, degrees: float) -> np.ndarray:
         sign = -1.0 if joint.side == "R" else 1.0
@@ -99,7 +99,7 @@ class _Body:
         return self.starting("spine", "chest")
 
     def digits(self) -> list[Joint]:
-        return [j for j in self.starting("thumb", "point", "middle", "ring", "little", "digit")]
+        return [j for j in self.starting(*DIGITS)]
 
     # each pose is a method that gives its turns, or nothing where the body lacks what it needs
     def arms_up(self) -> Turns:

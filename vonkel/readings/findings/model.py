@@ -25,11 +25,13 @@ def model_findings(c: Character) -> Iterator[Finding]:
     if not len(c.points):
         yield Finding(station="model", level="must", title="There is no mesh")
         return
-    key = (
-        c.arrays.hash_of("points")
-        + c.arrays.hash_of("face_corners")
-        + repr([(p.name, p.role, p.carried) for p in c.parts])
-    )
+    for said in c.left_out[:1]:
+        more = f"; and {len(c.left_out) - 1} more" if len(c.left_out) > 1 else ""
+        yield Finding(
+            station="model", level="note", title="Something in the file couldn't be used", detail=said + more,
+            mend=Mend(label="Noted", step="model.accept_left_out"),
+        )  # fmt: skip
+    key = c.seal("points", "face_starts", "face_corners", "parts") + str(bool(c.joints))
     yield from _health.get(key, lambda: [*_size_findings(c), *_mesh_findings(c, health(c))])
 
 

@@ -6,27 +6,24 @@ from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel
 
-from ...core.errors import BadFile
 from ...core.formats import gltf, obj
 from ...core.geometry.parts import point_colours
 from ...core.joints.names import joint_names
 from ...core.skin.bind import weights_of
-from ...core.tolerances import MAX_FILE_BYTES
 from ...core.trials.picture import picture, png
 from ...steps.recipe import dump_recipe
 from .. import payload
-from .deps import TheWorkshop
+from .deps import TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api")
 IMMUTABLE = {"cache-control": "private, max-age=31536000, immutable"}
 
 
 @router.post("/characters")
-def bring_in(workshop: TheWorkshop, file: UploadFile, name: str = Form("", max_length=80)) -> dict:
-    data = file.file.read(MAX_FILE_BYTES + 1)
-    if not file.filename:
-        raise BadFile("No file was chosen.", "", "Choose a mesh first.")
-    return {"number": workshop.bring_in(file.filename, data, name.strip())}
+def bring_in(workshop: TheWorkshop, file: list[UploadFile], name: str = Form("", max_length=80)) -> dict:
+    """A mesh, a whole character, or a mesh with the files that it names."""
+    file_name, data, beside = uploaded(file)
+    return {"number": workshop.bring_in(file_name, data, name.strip(), beside)}
 
 
 @router.post("/demo")

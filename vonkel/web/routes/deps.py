@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Depends, Request
+from fastapi import Depends, Request, UploadFile
 
-from ...core.errors import BadParameters
+from ...core.errors import BadFile, BadParameters, TooLarge
+from ...core.formats import together
+from ...core.tolerances import MAX_FILE_BYTES
 from ...store import Position
 from ...workshop import Jobs, Workshop
 
@@ -19,8 +21,20 @@ def _jobs(request: Request) -> Jobs:
     return request.app.state.jobs
 
 
+MOST_FILES = 200
 TheWorkshop = Annotated[Workshop, Depends(_workshop)]
 TheJobs = Annotated[Jobs, Depends(_jobs)]
+
+
+def uploaded(files: list[UploadFile]) -> tuple[str, bytes, dict[str, bytes]]:
+    """Of files sent together, the one that is meant and those beside it: (name, bytes, others by name)."""
+    given = [f for f in files if f.filename]
+    if not given:
+        raise BadFile("No file was chosen.", "", "Choose a mesh first.")
+    if len(given) > MOST_FILES:
+        raise TooLarge(f"That is more than {MOST_FILES} files.", "", "Bring in one mesh and what it names.")
+    read = {f.filename or "": f.file.read(MAX_FILE_BYTES + 1) for f in given}
+    return together(read) if len(read) > 1 else (*next(iter(read.items())), {})
 
 
 def expected(given: dict | None) -> Position | None:

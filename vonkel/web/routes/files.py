@@ -12,7 +12,7 @@ from ...core.formats.pictures import picture_kind
 from ...core.tolerances import MAX_FILE_BYTES
 from .. import payload
 from .characters import IMMUTABLE, download
-from .deps import TheWorkshop
+from .deps import TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api/c/{number}")
 
@@ -22,9 +22,10 @@ def _bytes(file: UploadFile) -> tuple[str, bytes]:
 
 
 @router.post("/parts")
-def parts(workshop: TheWorkshop, number: int, file: UploadFile, step: int = Form(0)) -> dict:
+def parts(workshop: TheWorkshop, number: int, file: list[UploadFile], step: int = Form(0)) -> dict:
     """More parts from a mesh or an SVG drawing."""
-    return {"position": payload.where(workshop.add_parts(number, *_bytes(file), step or None))}
+    file_name, data, beside = uploaded(file)
+    return {"position": payload.where(workshop.add_parts(number, file_name, data, step or None, beside))}
 
 
 @router.post("/pictures")

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import json
+import logging
 import time
 from dataclasses import dataclass
+from math import isfinite
 from typing import Any
 
 import numpy as np
@@ -13,7 +15,7 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from starlette.concurrency import run_in_threadpool
 
 from ...core.character import Character, Inputs
-from ...core.errors import BadParameters, VonkelError
+from ...core.errors import BadParameters, Failure, VonkelError
 from ...core.joints.edit import moved_places
 from ...core.rig import Clock, Follower, Pose, RigProgram, compile_rig
 from ...core.rig.drag import Grip, grip
@@ -26,6 +28,7 @@ from ...workshop import Workshop
 from ..payload import frame_bytes
 
 router = APIRouter()
+log = logging.getLogger("vonkel.live")
 
 
 @dataclass
@@ -175,10 +178,21 @@ def _sentences(value: Any) -> frozenset[str]:
 
 
 def _numbers(value: Any, count: int) -> tuple[float, ...]:
-    ok = isinstance(value, list) and len(value) == count
-    if not ok or not all(isinstance(v, (int, float)) and np.isfinite(v) and abs(v) < 1e6 for v in value):
+    found = [_number(v) for v in value] if isinstance(value, list) and len(value) == count else [None]
+    if not all(v is not None and abs(v) < 1e6 for v in found):
         raise BadParameters(f"{count} numbers are wanted.")
-    return tuple(float(v) for v in value)
+    return tuple(float(v) for v in found if v is not None)
+
+
+def _number(value: Any) -> float | None:
+    """A finite number, or nothing."""
+    if not isinstance(value, (int, float)) or isinstance(value, bool):
+        return None
+    try:
+        number = float(value)
+    except OverflowError:
+        return None
+    return number if isfinite(number) else None
 
 
 def _inputs(value: Any) -> Inputs:
@@ -187,10 +201,12 @@ def _inputs(value: Any) -> Inputs:
     out: Inputs = {}
     for control, given in value.items():
         if isinstance(given, dict):
-            out[str(control)] = {
-                str(k): float(v) for k, v in given.items() if isinstance(v, (int, float)) and np.isfinite(v)
-            }
+            out[str(control)] = {str(k): n for k, v in given.items() if (n := _number(v)) is not None}
     return out
+
+
+def _refusal(asked: dict[str, Any], error: VonkelError) -> str:
+    return json.dumps({"seq": _number(asked.get("seq")), "error": error.as_dict()})
 
 
 @router.websocket("/live/{number}")
@@ -238,7 +254,12 @@ async def live(socket: WebSocket, number: int) -> None:
                     frame = await run_in_threadpool(session.answer, asked)
                 await socket.send_bytes(frame)
             except VonkelError as error:
-                await socket.send_text(json.dumps({"seq": asked.get("seq"), "error": error.as_dict()}))
+                await socket.send_text(_refusal(asked, error))
+            except (WebSocketDisconnect, RuntimeError):
+                raise
+            except Exception:  # one wish that fails must not end the page's socket
+                log.exception("a live wish failed")
+                await socket.send_text(_refusal(asked, Failure("Something went wrong inside Vonkel.", "live", "The log says more.")))
     except (WebSocketDisconnect, RuntimeError):
         pass
     finally:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from ...core.errors import NotFound
+from ...core.character import Character
+from ...core.errors import NotFound, VonkelError
 from ...demo import CAST
 from ...readings import STATIONS
 from .deps import TheWorkshop
@@ -15,9 +16,17 @@ router = APIRouter()
 
 @router.get("/")
 def shelf(request: Request, workshop: TheWorkshop) -> Response:
-    characters = [{"row": s, "state": workshop.character(s.id)} for s in workshop.store.characters()]
+    characters = [{"row": s, **_looked_at(workshop, s.id)} for s in workshop.store.characters()]
     context = {"characters": characters, "bytes_used": workshop.store.bytes_used(), "cast": list(CAST.values())}
     return request.app.state.templates.TemplateResponse(request, "shelf.html", context)
+
+
+def _looked_at(workshop: TheWorkshop, number: int) -> dict[str, Character | VonkelError | None]:
+    """A character, or what keeps it from being shown: one that can't be read leaves the others where they are."""
+    try:
+        return {"state": workshop.character(number), "trouble": None}
+    except VonkelError as error:
+        return {"state": None, "trouble": error}
 
 
 @router.get("/c/{number}")

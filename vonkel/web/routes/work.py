@@ -14,7 +14,7 @@ from ...core.tolerances import MAX_FILE_BYTES
 from ...steps import STEPS
 from ...steps.recipe import parse_recipe
 from .. import payload
-from .deps import TheJobs, TheWorkshop, expected
+from .deps import TheJobs, TheWorkshop, expected, uploaded
 
 router = APIRouter(prefix="/api")
 
@@ -131,12 +131,10 @@ def switch(workshop: TheWorkshop, number: int, body: SwitchBody) -> dict:
 
 @router.post("/c/{number}/shape")
 def shape(
-    workshop: TheWorkshop, number: int, file: UploadFile, name: str = Form("", max_length=60), step: int = Form(0)
+    workshop: TheWorkshop, number: int, file: list[UploadFile], name: str = Form("", max_length=60), step: int = Form(0)
 ) -> dict:
-    data = file.file.read(MAX_FILE_BYTES + 1)
-    return {
-        "position": payload.where(workshop.add_shape(number, file.filename or "", data, name.strip(), step or None))
-    }
+    file_name, data, beside = uploaded(file)
+    return {"position": payload.where(workshop.add_shape(number, file_name, data, name.strip(), step or None, beside))}
 
 
 @router.post("/c/{number}/recipe")

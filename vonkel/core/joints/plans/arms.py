@@ -20,10 +20,10 @@ from .sketch import Sketch
 UPPER_ARM, FOREARM, HAND = 0.186, 0.146, 0.108
 FINGER_OF_HAND = 0.46  # the middle finger's share of the hand's length (common practice)
 DIGIT_NAMES = {
-    1: ["point"],
-    2: ["point", "ring"],
-    3: ["point", "middle", "ring"],
-    4: ["point", "middle", "ring", "little"],
+    1: ["index"],
+    2: ["index", "ring"],
+    3: ["index", "middle", "ring"],
+    4: ["index", "middle", "ring", "little"],
 }
 
 

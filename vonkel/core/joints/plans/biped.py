@@ -22,7 +22,7 @@ from .trunk import lay_face, lay_spine, lay_tail
 
 MARKS = {
     "hips": "hips", "chest": "chest", "head": "head", "head_end": "crown", "upper_arm_L": "shoulder", "forearm_L": "elbow",
-    "hand_L": "wrist", "middle_end_L": "fingertip", "point_end_L": "fingertip", "hand_end_L": "fingertip",
+    "hand_L": "wrist", "middle_end_L": "fingertip", "index_end_L": "fingertip", "hand_end_L": "fingertip",
     "thigh_L": "hip", "shin_L": "knee", "foot_L": "ankle", "toe_end_L": "toe", "tail_end": "tail tip",
 }  # fmt: skip
 

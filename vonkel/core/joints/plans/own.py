@@ -72,9 +72,11 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
             now = {n: p for n, (_, p, _, _) in sketch_of(character, plan.base, plan.base_options).found.items()}
         except VonkelError:
             now = {}
-    common = [n for n in plan.base_places if n in now]
+    # Plans saved by 0.3 and before call the index finger “point”.
+    then = {n.replace("point_", "index_", 1) if n.startswith("point_") else n: p for n, p in plan.base_places.items()}
+    common = [n for n in then if n in now]
     if len(common) >= 6:
-        source = np.array([plan.base_places[n] for n in common])
+        source = np.array([then[n] for n in common])
         target = np.array([now[n] for n in common])
         moved = carried(source, target, places)
     else:

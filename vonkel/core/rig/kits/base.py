@@ -40,6 +40,7 @@ class KitKind(ABC):
     roles: ClassVar[dict[str, tuple[int, int, str]]]
     options: ClassVar[type[Options]] = Options
     leans: ClassVar[frozenset[str]] = frozenset()
+    lengths: ClassVar[frozenset[str]] = frozenset()  # options in metres: they grow with the figure
 
     @abstractmethod
     def controls(self, character: Character, kit: Kit) -> list[Control]:
@@ -80,6 +81,17 @@ class KitKind(ABC):
         unknown = set(kit.joints) - set(self.roles)
         if unknown:
             raise BadParameters(f"A kit “{self.kind}” has no role “{sorted(unknown)[0]}”.", kit.name)
+
+
+def sized_kits(character: Character, scale: float) -> Character:
+    """The character once it was made `scale` times as large: kits' lengths with it."""
+    from . import KINDS
+
+    def sized(kit: Kit) -> Kit:
+        grown = {n: float(kit.options[n]) * scale for n in KINDS[kit.kind].lengths if n in kit.options}
+        return kit.model_copy(update={"options": {**kit.options, **grown}}) if grown else kit
+
+    return character.with_(kits=tuple(sized(k) for k in character.kits))
 
 
 def add_kit(character: Character, kit: Kit) -> Character:

@@ -122,7 +122,7 @@ class Body(KitKind):
         longer = [lengthened(builder.character.joint(n)) for n in spine[:-1]]
         stretch, volume = builder.value(chest, "stretch"), builder.value(chest, "volume")
         moves = [builder.value(chest, f"move {a}") for a in "xyz"]
-        can_move = min(moves) >= 0 and len(spine) > 1
+        can_move = builder.has(chest, "move x", "move y", "move z") and len(spine) > 1
         last = len(spine) - 1
 
         def run(state: State, values: Values) -> None:
@@ -152,7 +152,7 @@ class Body(KitKind):
                             frames[i] = with_place(compose(lean, frames[i]) if i < last else frames[i], q)
             for slot, frame in zip(slots, frames, strict=True):
                 state[slot] = frame
-            keep = values[volume] if volume >= 0 else 0.0
+            keep = values[volume]
             for slot, long in zip(scales, longer, strict=True):
                 state[slot] = long(factor, keep)
             state[chest_slot] = with_place(chest_frame, place_of(frames[last]))
@@ -169,5 +169,5 @@ def _unturned(values: Values, turns: list[int], order: str) -> Frame:
     """The inverse of a control's own turn."""
     from ..frames import inverse, turn_in_order
 
-    x, y, z = (values[t] if t >= 0 else 0.0 for t in turns)
+    x, y, z = (values[t] for t in turns)
     return inverse(turn_in_order(order, x, y, z))

@@ -21,6 +21,7 @@ class Eyes(KitKind):
     about = "Eye joints that look at one target, which rides on their parent."
     roles = {"eyes": (1, 8, "the eye joints, each at the centre of its eyeball")}
     options = EyesOptions
+    lengths = frozenset({"distance"})
 
     def controls(self, character: Character, kit: Kit) -> list[Control]:
         eyes = [np.array(character.joint(n).place) for n in kit.joints["eyes"]]

@@ -181,7 +181,7 @@ def spread(angle: float, skip: tuple[str, ...] = ()) -> Callable[[Character, Kit
 
 def tip_of(character: Character, joint: Joint) -> np.ndarray:
     child = bone_child(character, joint)
-    return np.array(child.place) if child else np.array(joint.place) + matrix_from_quaternion(joint.turn)[:, 0] * 0.01
+    return np.array(child.place) if child else np.array(joint.place) + 0.01 * bone_frame(joint)[:, 0]
 
 
 def turned_about_bone(angle: float) -> Callable[[Character, Kit], Turns]:

@@ -220,7 +220,7 @@ class Limb(KitKind):
         above_slot = builder.slots[above] if above else -1
         fk_slots = [builder.slots[f"control:{t.name}"] for t in turns]
         fk_locals = [builder.local(f"joint:{n}", f"control:{t.name}") for n, t in zip(names, turns, strict=True)]
-        ik_value, keep_value = builder.value(target, "ik"), builder.value(target, "keep turn")
+        ik_value, keep_value = builder.value(target, "ik"), builder.value(target, "keep turn", absent=1.0)
         volume_value = builder.value(target, "volume")
         scales = [builder.scale_slot(n) for n in names[:-1]]
         longer = [lengthened(j) for j in joints[:-1]]
@@ -236,7 +236,7 @@ class Limb(KitKind):
             if ik > 0.0:
                 held = state[goal_slot]
                 wanted, factors = reach(root, place_of(held), place_of(state[guide_slot]), values)
-                keep = values[keep_value] if keep_value >= 0 else 1.0
+                keep = values[keep_value]
                 wanted.append(held if keep >= 1.0 else slerp(compose(wanted[-1], steps[-1]), held, keep))
                 if ik < 1.0:
                     factors = [1.0 + (f - 1.0) * ik for f in factors]
@@ -244,7 +244,7 @@ class Limb(KitKind):
                 fk = [compose(state[s], f) for s, f in zip(fk_slots, fk_locals, strict=True)]
                 wanted = [slerp(a, b, ik) for a, b in zip(fk, wanted, strict=True)] if wanted else fk
             place = root
-            volume = values[volume_value] if volume_value >= 0 else 0.0
+            volume = values[volume_value]
             for i in range(last):
                 frame = with_place(wanted[i], place)
                 state[slots[i]] = frame
@@ -277,10 +277,9 @@ class Limb(KitKind):
         stretch, soft, pin = (builder.value(target, n) for n in ("stretch", "soft", "pin"))
 
         def reach(root: Vec, goal: Vec, pole: Vec, values: Values) -> Solved:
-            softness = values[soft] if soft >= 0 else 0.0
-            mid, end, normal, factor = two_bone(root, goal, pole, upper, lower, values[stretch], limit, softness)
+            mid, end, normal, factor = two_bone(root, goal, pole, upper, lower, values[stretch], limit, values[soft])
             factors = [factor, factor]
-            if pin >= 0 and values[pin] > 0.0:
+            if values[pin] > 0.0:
                 t = values[pin]
                 mid = (
                     mid[0] + t * (pole[0] - mid[0]),
@@ -318,11 +317,10 @@ class Limb(KitKind):
         sizes = [length(sub(b, a)) for a, b in zip(points, points[1:], strict=False)]
 
         def reach(root: Vec, goal: Vec, pole: Vec, values: Values) -> Solved:
-            softness = values[soft] if soft >= 0 else 0.0
-            placed, frames, normal, factor = chain.solve(root, goal, pole, values[stretch], limit, softness)
+            placed, frames, normal, factor = chain.solve(root, goal, pole, values[stretch], limit, values[soft])
             factors = [factor] * len(frames)
             natural = [compose(f, off) for f, off in zip(frames, offs, strict=True)]
-            if lift < 0 or not values[lift]:
+            if not values[lift]:
                 return natural, factors
             # The last bone turns about the end, and the two above reach for where it then begins.  What that changes is
             # added to the natural fold, so that the limb leaves it smoothly also where its bones lie in no one plane.

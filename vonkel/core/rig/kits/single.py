@@ -22,7 +22,7 @@ class Single(KitKind):
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         name = kit.joints["joint"][0]
         control = builder.mine(kit, "single", name)
-        size, scale = builder.value(control, "size"), builder.scale_slot(name)
+        size, scale = builder.value(control, "size", absent=1.0), builder.scale_slot(name)
         held = builder.joint_on(name, control.name)
 
         def run(state: State, values: Values) -> None:

@@ -216,8 +216,8 @@ def space_operations(builder: Builder, rule: Space) -> list[Operation]:
     for source, channel in zip(rule.sources, rule.channels(), strict=True):
         from_, goal = _goal(builder, slot, source)
         reads += [from_] if from_ else []
-        index = builder.channels.get((rule.control, channel), -1)
-        if index >= 0:
+        index = builder.channels.get((rule.control, channel))
+        if index is not None:
             goals.append(goal)
             values_at.append(index)
     what = rule.what

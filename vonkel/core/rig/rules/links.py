@@ -13,6 +13,7 @@ from ..curves import curve_function, rounded
 from ..frames import compose, inverse, length, place_of, rotate, sub, turn_in_order, twist_angle, with_place
 from ..program import Operation, State, Values
 
+AT_REST = 1e-9  # a lead nearer to its value at rest than this is at rest
 Reader = Callable[[State, Values], float]
 OWN = {
     "x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0),
@@ -112,14 +113,16 @@ def link_operations(builder: Builder, rule: Link) -> list[Operation]:
             led.append((index, curve_function(f.curve)))
             names.append("shapes" if kind == "shape" else name)
     rest = _rest(builder, rule)
+    # At rest it leads nothing, to the last bit: a steep or stepped curve would make much of what rounding leaves of zero.
     quiet = all(
-        abs(curve(rounded(rest, rounding))) < 1e-12 for _, curve in led
-    )  # at rest it leads nothing: as it should
+        abs(curve_function(f.curve)(rounded(rest, rounding))) < AT_REST * max(1.0, *(abs(k.value) for k in f.curve.keys))
+        for f in rule.followers
+    )
     if led:
 
         def drive(state: State, values: Values) -> None:
             given = read(state, values)
-            if quiet and given == rest:
+            if quiet and abs(given - rest) < AT_REST:
                 return
             value = rounded(given, rounding)
             for index, curve in led:
@@ -128,7 +131,12 @@ def link_operations(builder: Builder, rule: Link) -> list[Operation]:
         drives = tuple(dict.fromkeys(names))
         made.append(Operation(f"{words} leads {_few(drives)}", reads, (), drive, controls, drives=drives))
     for name, followers in joints.items():
-        made += _lead_joint(builder, name, followers, reads, controls, read, rounding, words)
+
+        def settled(state: State, values: Values) -> float | None:
+            given = read(state, values)
+            return None if quiet and abs(given - rest) < AT_REST else rounded(given, rounding)
+
+        made += _lead_joint(builder, name, followers, reads, controls, settled, words)
     return made
 
 
@@ -137,9 +145,10 @@ def _few(names: tuple[str, ...]) -> str:
 
 
 def _lead_joint(
-    builder: Builder, name: str, followers: list[Follower], reads: tuple[str, ...], controls: tuple[str, ...], read: Reader,
-    rounding: str, words: str,
+    builder: Builder, name: str, followers: list[Follower], reads: tuple[str, ...], controls: tuple[str, ...],
+    read: Callable[[State, Values], float | None], words: str,
 ) -> list[Operation]:  # fmt: skip
+    """`read` gives the lead's value, or None at rest."""
     joint = builder.character.joint(name)
     out, below = builder.slots[f"joint:{name}"], builder.carried(name)
     amends = builder.chain_amends(name)
@@ -151,7 +160,9 @@ def _lead_joint(
     if any(turning) or any(moving):
 
         def run(state: State, values: Values) -> None:
-            value = rounded(read(state, values), rounding)
+            value = read(state, values)
+            if value is None:
+                return
             frame = state[out]
             angles = [c(value) if c else 0.0 for c in turning]
             own = turn_in_order(joint.order, *angles)
@@ -168,8 +179,11 @@ def _lead_joint(
         written = slot in builder.written_with
 
         def grow(state: State, values: Values) -> None:
-            value = rounded(read(state, values), rounding)
+            value = read(state, values)
             own = state[scale] if written else (1.0, 1.0, 1.0)
+            if value is None:
+                state[scale] = own
+                return
             state[scale] = tuple(o * (1.0 + c(value)) if c else o for o, c in zip(own, sizing, strict=True))
 
         free = tuple(r for r in reads if r != slot)

@@ -1,5 +1,5 @@
 // The bench: one character, its plate, its sheets.  Wires the widgets to the server's steps and readings.
-import { byId, call, h, megabytes, say, spaced, toast } from "./dom.js";
+import { byId, call, h, megabytes, say, shown, spaced, toast } from "./dom.js";
 import { Finder, showKeys } from "./finder.js";
 import { Ledger } from "./ledger.js";
 import { Live } from "./live.js";
@@ -31,14 +31,15 @@ class Bench {
       onPickControl: (name) => this.selectControl(name),
       onDragJoint: (name, place, done) => this.dragJoint(name, place, done),
       onDragControl: (drag) => this.dragControl(drag),
-      onGrab: () => { this.grabbed = structuredClone(this.values); this.trial = ""; },
+      onDragChannel: (drag) => this.dragChannel(drag),
+      onGrab: () => this.grab(),
       onHover: (name) => { if (name !== this.overName) { this.overName = name; this.foot(); } },
       onPickPoint: (index) => STATIONS[this.station].pickPoint?.(this, index),
       onDragLandmark: (name, place, done) => this.tool?.drag?.(name, place, done),
       onReach: (joint, place, done) => this.dragReach(joint, place, done),
     });
     this.live = new Live(number, {
-      onFrame: (frame) => this.takeFrame(frame),
+      onFrame: (frame, wish) => this.takeFrame(frame, wish),
       onPlaces: (places) => { if (this.draggingJoint) this.plate.setPreview(places); },
       onError: say,
     });
@@ -147,18 +148,18 @@ class Bench {
   /** Show the present values (or the trial pose) through the live socket. */
   pose() {
     if (!this.state.joints.length && !this.state.shapes.length) return;
-    this.live.ask(this.trial ? this.wants({ kind: "trial", name: this.trial }) : this.wants({ kind: "pose" }));
+    this.live.ask(() => (this.trial ? this.wants({ kind: "trial", name: this.trial }) : this.wants({ kind: "pose" })));
   }
 
-  takeFrame(frame) {
+  takeFrame(frame, wish) {
+    if (frame.said.values && wish.drag === this.drag) Object.assign(this.values, frame.said.values);
     if (frame.points.length !== this.plate.rest?.length) return;
     if (STATIONS[this.station].rest && !this.plate.dragging) { this.plate.setSkeleton(this.state.joints, this.state.controls); return; }
     this.plate.setFrame(frame);
-    if (frame.said.values && this.plate.dragging !== false) Object.assign(this.values, frame.said.values);
     if (frame.heat) this.plate.setValues(frame.heat);
     this.onFrame?.(frame);
     if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);
-    else if (this.running && frame.said.time !== undefined && !this.live.wish && this.plate.dragging !== true) requestAnimationFrame(() => { if (this.running && !this.live.wish) this.pose(); });
+    else if (this.running && frame.said.time !== undefined && this.live.idle && this.plate.dragging !== true) requestAnimationFrame(() => { if (this.running && this.live.idle) this.pose(); });
   }
 
   // -- springs, swings, tries ----------------------------------------------------------------------------------------
@@ -166,7 +167,7 @@ class Bench {
   run(how) {
     this.playing = false;
     this.running = how !== false;
-    if (how === "reset") this.live.ask(this.wants({ kind: "pose", run: "reset" })); else this.pose();
+    if (how === "reset") this.live.ask(() => this.wants({ kind: "pose", run: "reset" })); else this.pose();
     this.sheets();
   }
 
@@ -174,7 +175,7 @@ class Bench {
   motionTo(frame) {
     this.motionFrame = frame;
     this.running = false;
-    this.live.ask(this.wants({ kind: "motion", start: {}, frame, frames: this.motionFrames, rate: 24 }));
+    this.live.ask(() => this.wants({ kind: "motion", start: {}, frame, frames: this.motionFrames, rate: 24 }));
   }
 
   playMotion(on) {
@@ -235,29 +236,45 @@ class Bench {
     await this.step("rules.add", { rule: { kind: "swing", name: `${one.control} swing`, rate, swingers }, both_sides: false });
   }
 
-  dragReach(joint, place, done) {
-    this.live.ask({ ...this.wants({ kind: "reach", joint, to: place }), values: this.grabbed });
-    if (done) this.settle(`Dragged ${joint}`);
+  /** A drag begins.  What it builds on is known once the answers to the drag before it are in. */
+  grab() {
+    this.drag = (this.drag ?? 0) + 1;
+    this.grabbed = null;
+    this.trial = "";
   }
 
-  dragControl({ done, ...drag }) {
-    this.live.ask({ ...this.wants(drag), values: this.grabbed });
-    if (done) this.settle(`Moved ${drag.control}`);
+  dragReach(joint, place, done) { this.follow({ kind: "reach", joint, to: place }, done, `Dragged ${joint}`); }
+
+  dragControl({ done, ...drag }) { this.follow(drag, done, `Moved ${drag.control}`); }
+
+  /** One wish of a drag; the drag is over when the answer to its last wish has come: that pose is kept, and no other. */
+  follow(message, done, label) {
+    const drag = this.drag;
+    const make = () => ({ ...this.wants({ ...message, drag }), values: (this.grabbed ??= structuredClone(this.values)) });
+    if (!done) { this.live.ask(make); return; }
+    this.settling = this.live.askLast(make).then(() => this.keepPose(label));
   }
 
-  /** Once the last frame of a drag is in, its values become one entry of the pose history. */
-  async settle(label) {
-    while (this.live.busy || this.live.wish) await new Promise((r) => setTimeout(r, 8));
-    await this.keepPose(label);
+  /** An outline that neither moves nor turns leads its first channel: along the way of the hand, both ends within reach. */
+  dragChannel({ control, channel, by, done }) {
+    const k = this.state.controls.find((c) => c.name === control).channels.find((c) => c.name === channel);
+    const low = k.low ?? Math.min(k.rest, -1), high = k.high ?? Math.max(k.rest, 1);
+    this.grabbed ??= structuredClone(this.values);
+    const value = Math.min(Math.max((this.grabbed[control]?.[channel] ?? k.rest) + by * (high - low), low), high);
+    this.setChannel(control, channel, value, done);
+    return `${channel} ${shown(k, value)}`;
   }
 
-  keepPose(label) { return this.inTurn(() => this.doKeepPose(label)); }
+  keepPose(label) {
+    const values = structuredClone(this.values);
+    return this.inTurn(() => this.doKeepPose(label, values));
+  }
 
-  async doKeepPose(label) {
+  async doKeepPose(label, values) {
     try {
-      const { position } = await call("POST", `/api/c/${this.number}/pose`, { values: this.values, label, position: this.position() });
+      const { position } = await call("POST", `/api/c/${this.number}/pose`, { values, label, position: this.position() });
       this.state.position = position;
-      this.state.pose = { values: structuredClone(this.values), label };
+      this.state.pose = { values, label };
       this.state.can_undo = true;
       this.state.can_redo = false;
       this.heads();
@@ -275,6 +292,7 @@ class Bench {
 
   async toRest() {
     this.trial = "";
+    this.drag = 0;  // answers still on their way belong to what is over
     this.strip.mark();
     if (Object.keys(this.values).length) { this.values = {}; await this.keepPose("Back to rest"); }
     this.pose();
@@ -285,7 +303,8 @@ class Bench {
     const both = this.symmetry;
     this.draggingJoint = !done;
     const below = this.carryBelow === true;
-    this.live.ask({ kind: "joint", step: this.position().step, joint: name, to: place, both, below });
+    const message = { kind: "joint", step: this.position().step, joint: name, to: place, both, below };
+    this.live.ask(message);
     this.lastPlace = place;
     if (done) this.step("joints.move", { joint: name, place, both_sides: both, with_children: below });
   }

@@ -1,7 +1,8 @@
-// The live socket: asks for frames, one at a time; while one is under way only the newest wish is kept.
+// The live socket: asks for frames, one at a time; while one is under way only the newest wish is kept.  The last wish of a
+// drag is never dropped: it is asked before whatever comes after it.
 
 export class Live {
-  /** onFrame({said, points, joints, controls, heat}) for mesh frames, onPlaces(places) for dragged joints. */
+  /** onFrame({said, points, joints, controls, heat}, wish) for mesh frames, onPlaces(places) for dragged joints. */
   constructor(number, { onFrame, onPlaces, onError }) {
     this.number = number;
     this.onFrame = onFrame;
@@ -9,7 +10,9 @@ export class Live {
     this.onError = onError;
     this.sequence = 0;
     this.busy = false;
-    this.wish = null;
+    this.asked = null;   // the wish that is under way: {make, message, done}
+    this.lasts = [];     // last wishes of drags, in their order
+    this.newest = null;
     this.counts = { points: 0, joints: 0 };
     this.shown = 0;  // how many frames have been shown; tests read it
     this.open();
@@ -21,25 +24,44 @@ export class Live {
     this.socket.binaryType = "arraybuffer";
     this.socket.onopen = () => { this.busy = false; this.next(); };
     this.socket.onmessage = (event) => this.take(event.data);
-    this.socket.onclose = () => { this.busy = true; setTimeout(() => this.open(), 800); };
+    this.socket.onclose = () => {
+      this.busy = true;
+      if (this.asked) { this.lasts.unshift(this.asked); this.asked = null; }  // it was not answered: ask again
+      setTimeout(() => this.open(), 800);
+    };
     this.busy = true;
   }
 
-  ask(message) {
-    this.wish = message;
+  /** `make` gives the message when it is its turn, since what it builds on may still be on its way. */
+  ask(make) {
+    this.newest = { make: typeof make === "function" ? make : () => make };
     this.next();
   }
 
+  /** The last wish of a drag.  The promise is kept when its answer has been shown. */
+  askLast(make) {
+    this.newest = null;  // an earlier wish of the same drag
+    return new Promise((done) => { this.lasts.push({ make, done }); this.next(); });
+  }
+
+  /** Whether nothing is asked and nothing waits. */
+  get idle() { return !this.asked && !this.lasts.length && !this.newest; }
+
   next() {
-    if (this.busy || !this.wish || this.socket.readyState !== WebSocket.OPEN) return;
+    if (this.busy || this.socket.readyState !== WebSocket.OPEN) return;
+    const wish = this.lasts.shift() ?? this.newest;
+    if (!wish) return;
+    if (wish === this.newest) this.newest = null;
     this.busy = true;
-    const wish = { ...this.wish, seq: ++this.sequence };
-    this.wish = null;
-    this.socket.send(JSON.stringify(wish));
+    wish.message = { ...wish.make(), seq: ++this.sequence };
+    this.asked = wish;
+    this.socket.send(JSON.stringify(wish.message));
   }
 
   take(data) {
     this.busy = false;
+    const wish = this.asked;
+    this.asked = null;
     if (typeof data === "string") this.onError(JSON.parse(data).error);
     else {
       const view = new DataView(data);
@@ -52,10 +74,11 @@ export class Live {
         const points = floats(3 * this.counts.points);
         const joints = floats(12 * this.counts.joints);
         const controls = floats(12 * said.controls);
-        this.onFrame({ said, points, joints, controls, heat: said.heat ? floats(this.counts.points) : null });
+        this.onFrame({ said, points, joints, controls, heat: said.heat ? floats(this.counts.points) : null }, wish?.message ?? {});
         this.shown = view.getUint32(0, true);
       }
     }
+    wish?.done?.();
     this.next();
   }
 }

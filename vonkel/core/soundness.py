@@ -1,0 +1,222 @@
+"""What makes a character whole.  One list: for every file that is read, every state that is loaded whole, every step."""
+
+from __future__ import annotations
+
+import logging
+from collections import Counter
+from collections.abc import Iterator
+
+import numpy as np
+from pydantic import ValidationError
+
+from .character import Arrays, Character
+from .character.layout import misfit, runs_fault
+from .character.references import checked
+from .errors import VonkelError, first_fault
+from .rig import compile_rig
+from .rig.kits import KINDS
+from .tolerances import MAX_CORNERS, MAX_FACES, MAX_JOINTS, MAX_PARTS, MAX_POINTS, UNIT_QUATERNION, WEIGHT_SUM
+
+log = logging.getLogger("vonkel.soundness")
+FARTHEST = 1e7  # metres: nothing of a character lies farther off, so that float32 still tells millimetres of its size
+
+
+def unsound(c: Character, before: Character | None = None) -> str:
+    """What keeps a character from being one, as a phrase; nothing when it is sound.
+
+    Its structure is valid; names are unique; parents exist and stand before their children; every array has its declared
+    type and shape and finite numbers; faces, lines, parts, weights and shapes fit the points; weights are not negative and
+    sum to one; its rig compiles.  `before`: a sound character that this one was made from; arrays that are still the very
+    same ones, on the same structure, aren't looked through again.
+    """
+    for fault in _faults(c, before):
+        return fault
+    return ""
+
+
+def _faults(c: Character, before: Character | None) -> Iterator[str]:
+    try:
+        Character.model_validate(c.model_dump())
+    except ValidationError as error:
+        field, why = first_fault(error)
+        yield f"“{field}”: {why}"
+        return
+    yield from _names(c)
+    yield from _hierarchy(c)
+    yield from _arrays(c, before)
+    yield from _mesh(c, before)
+    yield from _skin(c, before)
+    yield from _shapes(c, before)
+    yield from _rig(c)
+
+
+def _names(c: Character) -> Iterator[str]:
+    for what, things in (
+        ("parts", c.parts), ("joints", c.joints), ("kits", c.kits), ("controls", c.controls), ("rules", c.rules),
+        ("shapes", c.shapes), ("poses", c.poses), ("pictures", c.pictures),
+    ):  # fmt: skip
+        twice = [n for n, k in Counter(t.name for t in things).items() if k > 1]
+        if twice:
+            yield f"two {what} are called “{twice[0]}”"
+    for control in c.controls:
+        twice = [n for n, k in Counter(ch.name for ch in control.channels).items() if k > 1]
+        if twice:
+            yield f"two channels of “{control.name}” are called “{twice[0]}”"
+
+
+def _hierarchy(c: Character) -> Iterator[str]:
+    if len(c.joints) > MAX_JOINTS:
+        yield f"it has more than {MAX_JOINTS:,} joints"
+    known = set(c.joint_index)
+    seen: set[str] = set()
+    for j in c.joints:
+        if j.parent is not None and j.parent not in known:
+            yield f"the joint “{j.name}” hangs from “{j.parent}”, which isn't there"
+        if j.parent is not None and j.parent not in seen:
+            yield f"the joint “{j.name}” stands before “{j.parent}”, from which it hangs, or below itself"
+        seen.add(j.name)
+        if abs(sum(v * v for v in j.turn) - 1.0) > 1e3 * UNIT_QUATERNION:
+            yield f"the turn of the joint “{j.name}” is no rotation"
+        if max(map(abs, j.place)) > FARTHEST:
+            yield f"the joint “{j.name}” lies too far off"
+
+
+def _same(c: Character, before: Character | None, *names: str) -> bool:
+    """Whether these arrays are the very ones that a sound character had."""
+    return before is not None and all(c.arrays.get(n) is before.arrays.get(n) for n in names)
+
+
+BASES = ("points", "face_starts", "face_corners")
+
+
+def _arrays(c: Character, before: Character | None) -> Iterator[str]:
+    missing = [n for n in BASES if n not in c.arrays]
+    if missing:
+        yield f"“{missing[0]}” is missing"
+        return
+    base = _same(c, before, *BASES)
+    for name in c.arrays:
+        if not (base and _same(c, before, name)):
+            fault = misfit(c.arrays, name)
+            if fault:
+                yield fault
+    wanted = {f"picture/{q.name}" for q in c.pictures}
+    wanted |= {f"shape/{s.name}/{k}" for s in c.shapes for k in ("points", "moves")}
+    there = {n for n in c.arrays if n.startswith(("picture/", "shape/"))}
+    if wanted != there:
+        yield f"“{min(wanted ^ there)}” is {'missing' if min(wanted ^ there) in wanted else 'of nothing that is there'}"
+    for a, b in (("skin/joints", "skin/weights"), ("line_starts", "line_points")):
+        if (a in c.arrays) != (b in c.arrays):
+            yield f"“{a}” and “{b}” belong together"
+
+
+def _mesh(c: Character, before: Character | None) -> Iterator[str]:
+    a = c.arrays
+    n, faces = len(a["points"]), len(a["face_starts"]) - 1
+    if n > MAX_POINTS or faces > MAX_FACES or len(a["face_corners"]) > MAX_CORNERS or len(c.parts) > MAX_PARTS:
+        yield "it is too large"
+    if not _same(c, before, *BASES):
+        fault = runs_fault(a["face_starts"], a["face_corners"], n, 3, "face")
+        if fault:
+            yield fault
+            return
+        if n and np.abs(a["points"]).max() > FARTHEST:
+            yield "its points lie too far off"
+    lines = 0
+    if "line_starts" in a:
+        lines = len(a["line_starts"]) - 1
+        fault = runs_fault(a["line_starts"], a["line_points"], n, 2, "line")
+        if fault:
+            yield fault
+            return
+    if "face_groups" in a and faces and a["face_groups"].max() >= len(c.groups):
+        yield "a face is of a group that isn't there"
+    at = [0, 0, 0]
+    for p in c.parts:
+        for k, (low, high) in enumerate((p.points, p.faces, p.lines)):
+            if low == high and k == 2:
+                continue
+            if low != at[k] or high < low:
+                yield f"the part “{p.name}” doesn't follow the one before"
+            at[k] = high
+    if at != [n, faces, lines]:
+        yield "parts don't cover the mesh"
+        return
+    if not (_same(c, before, *BASES, "line_starts", "line_points") and before is not None and c.parts == before.parts):
+        yield from _stays_in_its_part(c)
+
+
+def _stays_in_its_part(c: Character) -> Iterator[str]:
+    a, owner = c.arrays, c.part_numbers("points")
+    for starts, flat, what, runs in (
+        ("face_starts", "face_corners", "face", "faces"), ("line_starts", "line_points", "line", "lines"),
+    ):  # fmt: skip
+        if starts in a and len(a[flat]):
+            part = np.repeat(c.part_numbers(runs), np.diff(a[starts]))  # type: ignore[arg-type]
+            if (owner[a[flat]] != part).any():
+                yield f"a {what} uses points of another part"
+
+
+def _skin(c: Character, before: Character | None) -> Iterator[str]:
+    if c.skin is None:
+        if "skin/joints" in c.arrays:
+            yield "it has skin weights, but no skin"
+        return
+    if "skin/joints" not in c.arrays:
+        yield "its skin has no weights"
+        return
+    gone = [n for n in c.skin.joints if n not in c.joint_index]
+    if gone:
+        yield f"its skin follows the joint “{gone[0]}”, which isn't there"
+    if not c.skin.joints or len(set(c.skin.joints)) != len(c.skin.joints):
+        yield "its skin follows a joint twice, or none"
+    if _same(c, before, "points", "skin/joints", "skin/weights") and before is not None and c.skin == before.skin:
+        return
+    joints, weights = c.arrays["skin/joints"], c.arrays["skin/weights"]
+    if joints.shape != weights.shape or not joints.shape[1]:
+        yield "skin weights don't fit their joints"
+    elif len(joints) and joints.max() >= len(c.skin.joints):
+        yield "a skin weight is of a joint that isn't there"
+    elif (weights < 0).any():
+        yield "a skin weight is negative"
+    else:
+        off = np.abs(weights.sum(1, dtype=np.float64) - 1.0)
+        if len(off) and off.max() > WEIGHT_SUM:
+            yield f"the skin weights of point {int(off.argmax())} sum to {1 + float(off.max()):.4g} or less than one"
+
+
+def _shapes(c: Character, before: Character | None) -> Iterator[str]:
+    for s in c.shapes:
+        names = f"shape/{s.name}/points", f"shape/{s.name}/moves"
+        if _same(c, before, "points", *names):
+            continue
+        index, moves = (c.arrays[n] for n in names)
+        if len(index) != len(moves) or (len(index) and index.max() >= len(c.points)):
+            yield f"the shape “{s.name}” doesn't fit the points"
+        elif len(moves) and np.abs(moves).max() > FARTHEST:
+            yield f"the shape “{s.name}” moves points too far"
+        elif len(np.unique(index)) != len(index):
+            yield f"the shape “{s.name}” moves a point twice"
+
+
+def _rig(c: Character) -> Iterator[str]:
+    """Whatever is said of kits, controls and rules, a rig comes of it, or it is refused."""
+    try:
+        strange = [k.kind for k in c.kits if k.kind not in KINDS]
+        if strange:
+            yield f"there is no kit of the kind “{strange[0]}”"
+            return
+        for rule in c.rules:
+            checked(c, rule)
+        if not compile_rig(c).rests:
+            yield "its rig gives what is not a number"
+    except VonkelError as error:
+        yield f"its rig can't be solved: {error.what}"
+    except Exception:  # a file may say anything of a kit
+        log.info("a rig can't be compiled", exc_info=True)
+        yield "its rig can't be solved"
+
+
+def loaded(document: str, arrays: Arrays) -> Character:
+    """A character from its document (JSON) and arrays, as they are stored.  Raises pydantic's ValidationError."""
+    return Character.model_validate_json(document).with_().model_copy(update={"arrays": arrays})
