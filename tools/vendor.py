@@ -20,6 +20,7 @@ FILES = {
     "@fontsource/atkinson-hyperlegible/files/atkinson-hyperlegible-latin-700-normal.woff2": "fonts/atkinson-700.woff2",
     "@fontsource/atkinson-hyperlegible/LICENSE": "fonts/atkinson-LICENSE",
     "@fontsource/atkinson-hyperlegible-mono/files/atkinson-hyperlegible-mono-latin-400-normal.woff2": "fonts/atkinson-mono-400.woff2",
+    "@fontsource/atkinson-hyperlegible-mono/LICENSE": "fonts/atkinson-mono-LICENSE",
     "@fontsource-variable/fraunces/files/fraunces-latin-wght-normal.woff2": "fonts/fraunces.woff2",
     "@fontsource-variable/fraunces/files/fraunces-latin-wght-italic.woff2": "fonts/fraunces-italic.woff2",
     "@fontsource-variable/fraunces/LICENSE": "fonts/fraunces-LICENSE",

@@ -74,12 +74,11 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
     # Pieces that share points are joined: they are the connected ones of a graph in which a shared point is an edge.
     line_flat = np.array([v for line in mesh.lines for v in line], np.int64)
     line_of = np.repeat(np.array(mesh.line_piece, np.int64), [len(line) for line in mesh.lines]).astype(np.int64)
-    pairs = np.unique(
-        np.concatenate([np.stack([mesh.corners, corner_piece], 1), np.stack([line_flat, line_of], 1)]), axis=0
-    )
+    count = max(len(mesh.pieces), 1)
+    codes = np.unique(np.concatenate([mesh.corners * count + corner_piece, line_flat * count + line_of]))
+    pairs = np.stack([codes // count, codes % count], 1)
     shared = np.flatnonzero(np.diff(pairs[:, 0]) == 0)
     ends = pairs[shared, 1], pairs[shared + 1, 1]
-    count = len(mesh.pieces)
     graph = coo_array((np.ones(len(shared), np.int8), ends), shape=(count, count))
     label = connected_components(graph, directed=False)[1]
     roots = np.unique(label, return_index=True)[1][label]  # the first piece of each joined lot

@@ -33,7 +33,7 @@ def read(name: str, data: bytes) -> RawMesh:
             mesh.take(words)
             if not line_number % 4096:
                 mesh.keep_count()
-    except (ValueError, IndexError) as error:
+    except (ValueError, IndexError, OverflowError) as error:
         raise BadFile(
             f"Line {line_number} can't be read: {plainly(error)}.", f"{name}, line {line_number}", "Mend that line."
         ) from None
@@ -120,6 +120,14 @@ class _Reading:
         if len(words) < 3:
             return
         n, uvs = len(self.points) // 3, len(self.uvs) // 2
+        try:
+            plain = [int(w) for w in words]  # most faces name points alone
+        except ValueError:
+            plain = []
+        if plain and 0 < min(plain) and max(plain) < 2**53:
+            self.corners.extend([i - 1 for i in plain])
+            self.corner_uvs.extend([-1] * len(plain))
+            words = []
         for w in words:
             fields = w.split("/")
             self.corners.append(_index(fields[0], n))

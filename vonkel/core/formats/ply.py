@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from itertools import islice
+import warnings
 
 import numpy as np
 
 from ..errors import BadFile, TooLarge
 from ..tolerances import MAX_FACES, MAX_POINTS
 from .mesh import RawMesh
-from .reading import count, on_time, plainly
+from .reading import claim, count, on_time, plainly
 
 MOST_ELEMENTS, MOST_PROPERTIES, MOST_CORNERS = 64, 256, 100_000
 Property = tuple[str, str, str]  # name, count type (empty: no list), value type
@@ -165,28 +165,67 @@ def _row_by_row(
 
 
 def _text(body: memoryview, order: str, elements: list[Element]) -> Tables:
-    words = (m.group() for m in re.finditer(rb"\S+", body))
+    flat = _all_numbers(body)
+    at = 0
     tables: Tables = {}
     for name, number, properties in elements:
-        if not any(c for _, c, _ in properties):
-            flat = np.fromiter((float(w) for w in islice(words, number * len(properties))), float)
-            rows = flat.reshape(number, len(properties))
-            tables[name] = {p: _typed(rows[:, k], t) for k, (p, _, t) in enumerate(properties)}
+        if not number:
+            continue
+        widths = _same_widths(flat, at, number, properties)
+        if widths is not None:
+            rows = flat[at : at + number * sum(widths)].reshape(number, -1)
+            at += rows.size
+            ends = np.cumsum(widths)
+            tables[name] = {
+                p: list(_typed(rows[:, end - w + 1 : end], t)) if c else _typed(rows[:, end - 1], t)
+                for (p, c, t), w, end in zip(properties, widths, ends, strict=True)
+            }
             continue
         table: dict[str, list] = {p: [] for p, _, _ in properties}
         for i in range(number):
             if not i % 4096:
                 on_time()
             for p, c, t in properties:
-                n = int(next(words)) if c else 1
-                if not 0 <= n <= MOST_CORNERS:
-                    raise ValueError("a face claims too many corners")
-                values = [float(w) for w in islice(words, n)]
-                if len(values) < n:
-                    raise ValueError("fewer numbers than it claims")
-                table[p].append(_typed(np.array(values), t))
+                n = int(flat[at]) if c else 1
+                at += 1 if c else 0
+                if not 0 <= n <= MOST_CORNERS or at + n > len(flat):
+                    raise ValueError("a list claims more than there is")
+                table[p].append(_typed(flat[at : at + n], t))
+                at += n
         tables[name] = {p: table[p] if c else np.concatenate(table[p]) for p, c, _ in properties}
     return tables
+
+
+def _all_numbers(body: memoryview) -> np.ndarray:
+    """Everything in the text as float64.  Raises ValueError where something else stands."""
+    claim(4 * len(body), "It")
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        try:
+            return np.fromstring(bytes(body), float, sep=" ")
+        except DeprecationWarning:
+            raise ValueError("something in it is no number") from None
+
+
+def _same_widths(flat: np.ndarray, at: int, number: int, properties: list[Property]) -> list[int] | None:
+    """How many numbers each property takes in every row, a list's count among them; None where rows differ."""
+    widths: list[int] = []
+    for _, c, _ in properties:
+        here = at + sum(widths)
+        if here >= len(flat):
+            raise ValueError("fewer numbers than it claims")
+        n = int(flat[here]) if c and np.isfinite(flat[here]) else 0
+        if c and not 0 < n <= MOST_CORNERS:
+            return None
+        widths.append(1 + n if c else 1)
+    if at + number * sum(widths) > len(flat):
+        if not any(c for _, c, _ in properties):
+            raise ValueError("fewer numbers than it claims")
+        return None
+    rows = flat[at : at + number * sum(widths)].reshape(number, -1)
+    starts = np.cumsum([0, *widths[:-1]])
+    alike = all((rows[:, s] == w - 1).all() for (_, c, _), s, w in zip(properties, starts, widths, strict=True) if c)
+    return widths if alike else None
 
 
 def _typed(values: np.ndarray, kind: str) -> np.ndarray:

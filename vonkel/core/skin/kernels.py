@@ -1,7 +1,7 @@
 """The compiled loops of deforming.  Each has its plain numpy twin in `reference`, which is its check.
 
-All take float32 points (n, 3), uint16 joints (n, k) and float32 weights (n, k) whose rows sum to one, and write
-float32 points (n, 3).  Serial on purpose: below 50 k points threads cost more than they bring.
+All take float32 points (n, 3), uint16 joints (n, k) and float32 weights (n, k), and write float32 points (n, 3).  Rows of
+weights sum to one, the heaviest first: a character whose weights don't is unsound (`core/soundness.py`).  Serial on purpose: below 50 k points threads cost more than they bring.
 """
 
 from __future__ import annotations

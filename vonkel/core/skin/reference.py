@@ -1,4 +1,4 @@
-"""Plain numpy twins of the compiled loops: the check, and the fallback where compiling isn't possible."""
+"""Plain numpy twins of the compiled loops: their check, and what works out new rests in double precision."""
 
 from __future__ import annotations
 

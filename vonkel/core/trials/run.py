@@ -80,31 +80,39 @@ def _holder(character: Character, point: int) -> str:
     return character.skin.joints[int(character.arrays["skin/joints"][point, 0])]
 
 
+# What would just pass, each by itself (common practice).
+STRETCHED = 2.5  # an edge so many times as long
+SQUEEZED = 1 / 13  # an edge this share of its length
+LOST, GAINED = 0.2, 0.4  # shares of a limb's volume
+FOLDED = 200  # edges
+BEHIND = 10  # points
+GRADES = (("A", 0.35), ("B", 0.7), ("C", 1.2))  # up to this share of what would pass; D beyond
+
+
 def judge(f: Figures) -> tuple[float, str, int]:
     """How bad a pose is, the worst of it in words, and the point where.
 
-    Each figure is set against what a reviewer would let pass (common practice): an edge doubled or squeezed to
-    a quarter, a limb that loses 15 % of its volume, fifty folded edges, one point left behind.
+    Each figure is set against what a reviewer would still let pass (common practice): see the names above.
     """
     limb, loss = min(f.volumes.items(), key=lambda x: x[1], default=("", 0.0))
     gain_limb, gain = max(f.volumes.items(), key=lambda x: x[1], default=("", 0.0))
     behind = int(f.left_behind[0]) if len(f.left_behind) else f.stretch_point
     found = [
-        ((f.stretch_most - 1) / 1.5, f"an edge {f.stretch_most:.1f} times as long", f.stretch_point),
+        ((f.stretch_most - 1) / (STRETCHED - 1), f"an edge {f.stretch_most:.1f} times as long", f.stretch_point),
         (
-            (1 / max(f.squeeze_most, 1e-3) - 1) / 12,
+            (1 / max(f.squeeze_most, 1e-3) - 1) / (1 / SQUEEZED - 1),
             f"an edge squeezed to {100 * f.squeeze_most:.0f} %",
             f.squeeze_point,
         ),
-        (-loss / 0.2, f"{limb} loses {-100 * loss:.0f} % of its volume", f.squeeze_point),
-        (gain / 0.4, f"{gain_limb} gains {100 * gain:.0f} % volume", f.stretch_point),
-        (f.folded / 200, f"{f.folded} folded edges", f.squeeze_point),
-        (len(f.left_behind) / 10, f"{len(f.left_behind)} points left behind", behind),
+        (-loss / LOST, f"{limb} loses {-100 * loss:.0f} % of its volume", f.squeeze_point),
+        (gain / GAINED, f"{gain_limb} gains {100 * gain:.0f} % volume", f.stretch_point),
+        (f.folded / FOLDED, f"{f.folded} folded edges", f.squeeze_point),
+        (len(f.left_behind) / BEHIND, f"{len(f.left_behind)} points left behind", behind),
     ]
     badness, words, point = max(found, key=lambda x: x[0])
     return float(badness), words if badness > 0.02 else "calm", point
 
 
 def grade(badness: float) -> str:
-    """A up to a quarter of what would pass, B up to half, C up to all of it, D beyond."""
-    return "A" if badness <= 0.35 else "B" if badness <= 0.7 else "C" if badness <= 1.2 else "D"
+    """The grade for a share of what would pass: see GRADES."""
+    return next((g for g, most in GRADES if badness <= most), "D")

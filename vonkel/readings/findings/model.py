@@ -173,7 +173,7 @@ def readiness_findings(c: Character) -> Iterator[Finding]:
         yield Finding(
             station="model", level="should" if few[worst] < 2 else "note",
             title=counted(len(few), "joint has too few edge loops round it", "joints have too few edge loops round them"),
-            detail=", ".join(f"{n} {k:g}" for n, k in sorted(few.items(), key=lambda x: x[1])[:6]) + f"; {LEAST_LOOPS} are the least that bend well.",
+            detail=", ".join(f"{n}: {k:g}" for n, k in sorted(few.items(), key=lambda x: x[1])[:6]) + f"; {LEAST_LOOPS} are the least that bend well.",
             joints=list(few), mend=_loop_mend(c, worst),
         )  # fmt: skip
     gaps = {n: g for n, g in limb_gaps(c).items() if not (n.endswith("_R") and opposite_name(n) in c.joint_index)}
@@ -190,7 +190,7 @@ def readiness_findings(c: Character) -> Iterator[Finding]:
         worst = max(far, key=lambda n: far[n])
         yield Finding(
             station="model", level="note", title=counted(len(far), "joint rests far from the middle of its range", "joints rest far from the middle of their range"),
-            detail=", ".join(f"{n} {np.degrees(v):.0f}°" for n, v in sorted(far.items(), key=lambda x: -x[1])[:5])
+            detail=", ".join(f"{n}: {np.degrees(v):.0f}°" for n, v in sorted(far.items(), key=lambda x: -x[1])[:5])
             + ". Rest should be the pose from which most poses are near: pose it and take the new rest.",
             joints=list(far),
         )  # fmt: skip

@@ -231,10 +231,12 @@ def control_at(
     upright: bool = False,
     reach: float = 0.0,
     key: str = "",
+    towards: tuple[Joint, float] | None = None,
 ) -> Control:
     """A control on a joint, its line a slice of the body there.
 
-    upright: axes of the world rather than the joint's; reach: how far down the bone the slice is taken (share).
+    upright: axes of the world rather than the joint's; reach: how far down the bone the slice is taken (share); towards:
+    another joint, and the share of the way to it where the slice is taken.
     """
     from ...joints.orient import bone_frame
 
@@ -245,6 +247,8 @@ def control_at(
     children = character.children.get(joint.name, ())
     if reach and children:
         at = place + reach * (np.array(children[0].place) - place)
+    if towards is not None:
+        at = place + towards[1] * (np.array(towards[0].place) - place)
     line = np.array(slice_outline(character, at, axes, grow)).reshape(-1, 3)
     if not len(line):
         r = 0.03 * character.size

@@ -74,7 +74,9 @@ class Body(KitKind):
     def controls(self, character: Character, kit: Kit) -> list[Control]:
         spine = kit.joints["spine"]
         hips, chest = character.joint(kit.joints["hips"][0]), character.joint(spine[-1])
-        body = control_at(character, kit, hips, "body", MOVE + TURN, grow=1.45, upright=True, key="body")
+        # The body's line lies round the waist: on the hips it would lie on theirs.
+        waist = (character.joint(spine[0] if len(spine) < 3 else spine[1]), 0.6)
+        body = control_at(character, kit, hips, "body", MOVE + TURN, grow=1.45, upright=True, key="body", towards=waist)
         lowered = control_at(character, kit, hips, "hips move", MOVE + TURN, grow=1.15, upright=True, key="hips")
         upper = control_at(character, kit, chest, "chest turn", MOVE + TURN + CHEST, grow=1.12, key="chest")
         return [*whole_control(character, kit), body, lowered, upper, *turn_controls(character, kit, spine[:-1])]

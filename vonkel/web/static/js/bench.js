@@ -1,5 +1,5 @@
 // The bench: one character, its plate, its sheets.  Wires the widgets to the server's steps and readings.
-import { byId, call, h, megabytes, say, shown, spaced, toast } from "./dom.js";
+import { byId, call, fullName, h, inWords, measureOf, megabytes, say, shown, spaced, toast } from "./dom.js";
 import { Finder, showKeys } from "./finder.js";
 import { Ledger } from "./ledger.js";
 import { Live } from "./live.js";
@@ -238,6 +238,8 @@ class Bench {
 
   /** A drag begins.  What it builds on is known once the answers to the drag before it are in. */
   grab() {
+    this.hinted = true;
+    byId("hint").hidden = true;
     this.drag = (this.drag ?? 0) + 1;
     this.grabbed = null;
     this.trial = "";
@@ -286,6 +288,11 @@ class Bench {
     this.trial = "";
     this.playing = false;
     this.values = { ...this.values, [control]: { ...this.values[control], [channel]: value } };
+    const k = this.state.controls.find((c) => c.name === control)?.channels.find((c) => c.name === channel), m = k && measureOf(k);
+    for (const end of m ? ["f", "s"] : []) {  // the sheet's field and slider go along
+      const field = document.querySelector(`[data-keep="${CSS.escape(`${end}-${control} ${channel}`)}"]`);
+      if (field && field !== document.activeElement) field.value = (value * m.out).toFixed(m.digits);
+    }
     this.pose();
     if (keep) this.keepPose(`Set ${channel} of ${control}`);
   }
@@ -373,9 +380,9 @@ class Bench {
 
   foot() {
     const s = this.state;
-    const posed = this.trial ? `Trying: ${this.trial}` : Object.keys(this.values).length ? `Posed: ${s.pose.label || "by hand"}` : "At rest";
-    byId("foot-left").textContent = [posed, `${s.counts.joints} joints · ${spaced(s.counts.points)} points`, `store ${megabytes(s.store_bytes)}`, this.overName].filter(Boolean).join("   ·   ");
-    byId("foot-right").textContent = s.last ? `Saved · step ${s.last.number}: “${s.last.sentence}”` : "";
+    const posed = this.trial ? `Trying: ${this.trial}` : Object.keys(this.values).length ? `Posed: ${inWords(s.pose.label || "by hand")}` : "At rest";
+    byId("foot-left").textContent = [posed, `${s.counts.joints} joints · ${spaced(s.counts.points)} points`, `store ${megabytes(s.store_bytes)}`, fullName(this.overName ?? "")].filter(Boolean).join("   ·   ");
+    byId("foot-right").textContent = s.last ? `Saved · step ${s.last.number}: “${inWords(s.last.sentence)}”` : "";
   }
 
   /** Set plate and sheets for the station one stands in. */
@@ -394,6 +401,8 @@ class Bench {
       if (station.rest) { this.plate.setSkeleton(this.state.joints, this.state.controls); if (this.plate.mesh) this.plate.setPoints(this.plate.rest); } else this.pose();
       this.legend(station.heat ? "how far edges are stretched or squeezed" : "", ["none", "", "×2"]);
       this.dock();
+      // One line for whoever opens a finished figure for the first time; it goes with the first drag.
+      byId("hint").hidden = this.hinted || this.station !== "limbs" || !this.state.skin || !this.state.controls.length || this.state.position.pose > 0;
       station.enter?.(this);
       this.strip.show(station.strip ?? false);
     }
@@ -408,9 +417,11 @@ class Bench {
   }
 
   dock() {
-    const tools = STATIONS[this.station].dock?.(this) ?? [];
-    byId("dock").replaceChildren(...tools.map(({ label, on, act, title }) =>
-      h("button", { "aria-pressed": on === undefined ? undefined : String(on), title, onclick: async () => { await act(); this.dock(); } }, label)));
+    const entries = STATIONS[this.station].dock?.(this) ?? [];
+    const one = ({ label, on, act, title }, kind) => h("button", { class: kind === "switch" ? kind : "", "aria-pressed": on === undefined ? undefined : String(on), title, onclick: async () => { await act(); this.dock(); } }, kind === "switch" ? h("i", {}) : null, label);
+    // One of several tools is in the hand; a switch is on or off; what is left happens at once.
+    const groups = [["tool", entries.filter((e) => e.tool)], ["switch", entries.filter((e) => !e.tool && e.on !== undefined)], ["", entries.filter((e) => !e.tool && e.on === undefined)]];
+    byId("dock").replaceChildren(...groups.filter(([, list]) => list.length).map(([kind, list]) => h("div", { class: "group", role: "group" }, list.map((e) => one(e, kind)))));
   }
 
   sheets() {
@@ -429,6 +440,7 @@ class Bench {
   }
 
   bindPage() {
+    byId("hint-away").onclick = () => { this.hinted = true; byId("hint").hidden = true; };
     byId("undo").onclick = () => this.undo("undo");
     byId("redo").onclick = () => this.undo("redo");
     byId("find").onclick = () => this.finder.open();

@@ -26,10 +26,17 @@ export function drawJoints(plate, name) {
   });
 }
 
+/** One of a joint's own axes, such as “z” or “-x”, as it stands now. */
+function ownAxis(plate, i, name) {
+  const k = "xyz".indexOf(name.at(-1)), sign = name.startsWith("-") ? -1 : 1;
+  const way = plate.frames ? [k, k + 4, k + 8].map((m) => plate.frames[12 * i + m]) : rotated(plate.joints[i].turn, [0, 1, 2].map((m) => (m === k ? 1 : 0)));
+  return way.map((v) => v * sign);
+}
+
 /** The chosen joint's second axis: the hinge about which it bends. */
 function tick(plate, name, i, x, y) {
   const j = plate.joints[i];
-  const hinge = plate.frames ? [2, 6, 10].map((k) => plate.frames[12 * i + k]) : rotated(j.turn, [0, 0, 1]);
+  const hinge = ownAxis(plate, i, j.hinge);
   const place = plate.jointPlace(i), [tx, ty] = plate.project(name, plus(place, hinge, 0.035 * plate.sizes().y));
   plate.pen.beginPath(); plate.pen.moveTo(x, y); plate.pen.lineTo(tx, ty);
   plate.pen.strokeStyle = EMBER; plate.pen.lineWidth = 2; plate.pen.stroke();
@@ -45,8 +52,19 @@ export function drawControls(plate, name) {
     line.forEach(([x, y], k) => (k ? pen.lineTo(x, y) : pen.moveTo(x, y)));
     pen.closePath();
     pen.lineWidth = chosen || over ? 5 : 3.6; pen.strokeStyle = "rgba(255, 253, 248, .75)"; pen.stroke();
+    const leads = plate.dragKind(c).kind === "channel";  // an outline that leads others is dashed, one that moves itself is whole
+    pen.setLineDash(leads ? [7, 4] : []);
     pen.lineWidth = chosen ? 3 : over ? 2.6 : 1.7; pen.strokeStyle = chosen || over ? EMBER : SIDES[c.side]; pen.stroke();
+    pen.setLineDash([]);
   });
+}
+
+/** Words at the pointer, kept inside the stage. */
+export function drawTip(plate, { x, y, text }) {
+  const pen = plate.pen;
+  pen.font = "700 13px Atkinson, sans-serif";
+  const wide = pen.measureText(text).width + 8;
+  note(pen, text, [Math.min(x + 16, plate.width - wide), Math.max(y - 18, 14)], "left");
 }
 
 export function drawMarks(plate, name) {
@@ -64,10 +82,7 @@ export function drawAxes(plate, name) {
   plate.joints.forEach((j, i) => {
     const place = plate.jointPlace(i), [x, y] = plate.project(name, place), chosen = j.name === plate.selected.joint;
     for (const axis of ["x", "y", "z"]) {
-      const own = { x: [1, 0, 0], y: [0, 1, 0], z: [0, 0, 1] }[axis], size = long * (chosen ? 1.7 : 1);
-      const k = "xyz".indexOf(axis);
-      const way = plate.frames ? [k, k + 4, k + 8].map((m) => plate.frames[12 * i + m]) : rotated(j.turn, own);
-      const [ex, ey] = plate.project(name, plus(place, way, size));
+      const size = long * (chosen ? 1.7 : 1), [ex, ey] = plate.project(name, plus(place, ownAxis(plate, i, axis), size));
       pen.beginPath(); pen.moveTo(x, y); pen.lineTo(ex, ey);
       const hinge = j.hinge.at(-1) === axis, aim = j.aim.at(-1) === axis;
       pen.strokeStyle = hinge ? EMBER : INK; pen.lineWidth = hinge ? 2 : aim ? 1.4 : 0.8;

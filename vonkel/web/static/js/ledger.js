@@ -1,5 +1,5 @@
 // The ledger drawer: every step as a sentence; stand on any, edit one, set milestones, save a recipe.
-import { byId, call, h, megabytes, say, toast } from "./dom.js";
+import { byId, call, h, inWords, megabytes, say, toast } from "./dom.js";
 
 export class Ledger {
   constructor(bench) { this.bench = bench; this.box = byId("ledger"); this.editing = 0; }
@@ -33,7 +33,7 @@ export class Ledger {
   row(r, at) {
     const here = r.id === at;
     const item = h("li", { class: [r.undone && "undone", here && "here"].filter(Boolean).join(" ") },
-      h("span", { class: "fig" }, String(r.number)), h("span", {}, r.sentence),
+      h("span", { class: "fig" }, String(r.number)), h("span", {}, inWords(r.sentence)),
       h("span", {}, here ? h("span", { class: "soft" }, "here") : h("button", { title: "Stand on this step", onclick: () => this.stand(r.id) }, "go"), here ? null : h("button", { title: "Compare with where you stand", "aria-label": `Compare step ${r.number} with here`, onclick: () => this.compare(r.id, at) }, "⇄"),
         r.number > 1 && !r.undone ? h("button", { title: "Change this step and do again what followed", onclick: () => { this.editing = this.editing === r.id ? 0 : r.id; this.draw(); } }, "edit") : null));
     if (this.editing === r.id) {
@@ -57,7 +57,7 @@ export class Ledger {
       h("input", { type: "range", min: -3.14, max: 3.14, step: 0.1, value: "0.5", "aria-label": "turn both figures", onchange: (e) => { turn = Number(e.target.value); for (const s of sides) s.image.src = picture(s.step); } }),
       h("div", { class: "sides" }, sides.map((s) => h("section", {}, h("h3", {}, s.title), s.image,
         h("p", { class: "fig" }, Object.entries(about).map(([k, t]) => `${s.counts[k]} ${t}`).join(" · ")), h("button", { class: "small", onclick: () => { box.close(); this.stand(s.step); } }, "Stand there")))),
-      h("ul", {}, found.said.map((line) => h("li", {}, line))));
+      h("ul", {}, found.said.map((line) => h("li", {}, inWords(line)))));
     box.showModal();
   }
 

@@ -1,17 +1,21 @@
 // The plate: front, side and top drawings on one scale beside a free view, all of the same scene.
 //
 // Events (plain callbacks): onPickJoint(name), onPickControl(name), onPickPoint(index), onDragJoint(name, place, done),
-// onDragControl({control, kind, to | by, done}), onDragLandmark(name, place, done).  While a tool is set, clicks and
+// onDragControl({control, kind, to | by, done}), onDragChannel({control, channel, by, done}) → what it is now, in words,
+// onDragLandmark(name, place, done).  While a tool is set, clicks and
 // hovers go to it: tool.click(spot), tool.hover(spot), spot = {view, ray, hit, place, metre}.  The plate holds no rule of the job: it draws and listens.
 import * as THREE from "three";
 import { OrbitControls } from "three/orbit";
-import { h } from "./dom.js";
-import { drawAxes, drawControls, drawJoints, drawMarks, drawWishes } from "./figures.js";
+import { fullName, h } from "./dom.js";
+import { drawAxes, drawControls, drawJoints, drawMarks, drawTip, drawWishes } from "./figures.js";
 import { drawGrid, drawPaper, drawPictures, drawTies } from "./paper.js";
 import { FLAT, RULER, dot, plus, rotated, toSegment } from "./sheet.js";
 import { MODES, hitMesh, makeMaterial, writeNormals } from "./shade.js";
 
-const DOCK = 56;
+const DOCK = 62;  // the height of the tools with the paper under them
+const ROOM = 22;  // what is left round the whole figure
+const SPAN = 220;  // pixels of a drag that lead a channel through its whole range
+const NEAR = 9, SAME = 3;  // pixels: how near is on an outline, and by how much two are equally near
 
 export class Plate {
   constructor(stage, events) {
@@ -34,6 +38,8 @@ export class Plate {
     this.orbit = new OrbitControls(this.camera, this.views.free.div);
     this.orbit.enableDamping = false;
     this.orbit.addEventListener("change", () => this.draw());
+    this.orbit.addEventListener("start", () => { this.looked = true; });  // from now on the eye stays where it was put
+    this.tip = null;  // words at the pointer: {x, y, text}
     this.large = "";
     this.layers = { joints: true, controls: false };
     this.grip = "move";  // what dragging a control does: move or turn
@@ -61,6 +67,7 @@ export class Plate {
     div.addEventListener("pointerdown", (e) => this.down(e, name), true);
     div.addEventListener("pointermove", (e) => this.hover(e, name));
     div.addEventListener("dblclick", () => this.home());
+    div.addEventListener("pointerleave", () => { if (this.tip && !this.dragging) { this.tip = null; this.hovered = ""; this.draw(); } });
     if (name !== "free") div.addEventListener("wheel", (e) => this.wheel(e, name), { passive: false });
     this.views[name] = { div, rect: null };
   }
@@ -237,8 +244,14 @@ export class Plate {
       if (view.rect) Object.assign(view.div.style, { left: `${view.rect.x}px`, top: `${view.rect.y}px`, width: `${view.rect.w}px`, height: `${view.rect.h}px` });
     }
     const free = this.views.free.rect;
-    if (free) { this.camera.aspect = free.w / free.h; this.camera.updateProjectionMatrix(); }
+    if (free) {
+      this.camera.aspect = free.w / free.h;
+      // The tools lie over the lower edge of a large view: the picture's middle is the middle of what they leave.
+      if (this.large === "free") this.camera.setViewOffset(free.w, free.h, 0, DOCK / 2, free.w, free.h); else this.camera.clearViewOffset();
+      this.camera.updateProjectionMatrix();
+    }
     this.fit();
+    if (!this.looked) this.frame();
   }
 
   rectFor(name, w, high) {
@@ -275,11 +288,40 @@ export class Plate {
 
   home() {
     if (!this.box) return;
+    this.looked = false;
     this.fit();
-    const c = this.box.getCenter(new THREE.Vector3()), s = this.sizes();
-    const far = 0.66 * Math.max(s.y, Math.hypot(s.x, s.z) * 0.8) / Math.tan((this.camera.fov * Math.PI) / 360);
+    this.frame();
+  }
+
+  /** Put the eye of the free view where the whole figure is in the room that is really free. */
+  frame() {
+    const r = this.views.free.rect;
+    if (!this.box || !r) return;
+    const c = this.box.getCenter(new THREE.Vector3());
+    const out = new THREE.Vector3(0.46, 0.16, 0.88).normalize();
+    const right = new THREE.Vector3(0, 1, 0).cross(out).normalize(), up = new THREE.Vector3().crossVectors(out, right);
+    const half = Math.tan((this.camera.fov * Math.PI) / 360), taken = this.large === "free" ? DOCK : 0;
+    const tall = half * Math.max(r.h - taken - 2 * ROOM, 40) / r.h, wide = half * Math.max(r.w - 2 * ROOM, 40) / r.h;
+    const some = [], p = new THREE.Vector3(), count = this.rest.length / 3, step = Math.max(1, Math.floor(count / 4000));
+    for (let i = 0; i < count; i += step) {
+      p.set(this.rest[3 * i], this.rest[3 * i + 1], this.rest[3 * i + 2]).sub(c);
+      some.push([p.dot(right), p.dot(up), p.dot(out)]);
+    }
+    let far = 0, x = 0, y = 0;  // how far off, and what the eye looks at, beside the middle
+    for (let turn = 0; turn < 4; turn++) {
+      far = 1e-3;
+      for (const [a, b, d] of some) far = Math.max(far, d + Math.abs(b - y) / tall, d + Math.abs(a - x) / wide);
+      let left = Infinity, right1 = -Infinity, low = Infinity, high = -Infinity;
+      for (const [a, b, d] of some) {
+        const u = (a - x) / (far - d), v = (b - y) / (far - d);
+        left = Math.min(left, u); right1 = Math.max(right1, u); low = Math.min(low, v); high = Math.max(high, v);
+      }
+      x += 0.5 * (left + right1) * far; y += 0.5 * (low + high) * far;
+    }
+    for (const [a, b, d] of some) far = Math.max(far, d + Math.abs(b - y) / tall, d + Math.abs(a - x) / wide);
+    c.addScaledVector(right, x).addScaledVector(up, y);
     this.camera.near = far / 50; this.camera.far = far * 20;
-    this.camera.position.set(c.x + 0.46 * far, c.y + 0.16 * far, c.z + 0.88 * far);
+    this.camera.position.copy(c).addScaledVector(out, far);
     this.camera.updateProjectionMatrix();
     this.orbit.target.copy(c);
     this.orbit.update();
@@ -331,17 +373,40 @@ export class Plate {
     return found;
   }
 
-  nearestControl(name, x, y, within = 9) {
-    let best = within, found = -1;
+  nearestControl(name, x, y, within = NEAR) { return this.controlsAt(name, x, y, within)[0] ?? -1; }
+
+  /** Controls whose outlines are near a place, the one that is meant first: the nearest, and of equally near ones the smallest. */
+  controlsAt(name, x, y, within = NEAR) {
+    const found = [];
     for (let i = 0; i < this.controls.length; i++) {
       if (!this.showsControl(i)) continue;
       const line = this.controlLine(i).map((p) => this.project(name, p));
+      let d = Infinity, size = 0;
       for (let k = 0; k < line.length; k++) {
-        const d = toSegment(x, y, line[k], line[(k + 1) % line.length]) - (this.controls[i].name === this.selected.control ? 2 : 0);
-        if (d < best) { best = d; found = i; }
+        const next = line[(k + 1) % line.length];
+        d = Math.min(d, toSegment(x, y, line[k], next));
+        size += Math.hypot(next[0] - line[k][0], next[1] - line[k][1]);
       }
+      if (d < within) found.push({ i, d, size });
     }
-    return found;
+    const nearest = Math.min(...found.map((f) => f.d));
+    return found.sort((a, b) => (a.d < nearest + SAME && b.d < nearest + SAME ? a.size - b.size : a.d - b.d)).map((f) => f.i);
+  }
+
+  /** What dragging a control does: turn it, move it, or lead its first channel. */
+  dragKind(c) {
+    const free = c.channels.filter((k) => !k.locked), has = (kind) => free.some((k) => k.name.startsWith(`${kind} `));
+    if (has("turn") && (!has("move") || this.grip === "turn")) return { kind: "turn" };
+    if (has("move")) return { kind: "move" };
+    const channel = free.find((k) => !k.name.startsWith("in "));
+    return channel ? { kind: "channel", channel: channel.name } : { kind: "nothing" };
+  }
+
+  /** What the pointer is on, in words: the outline's name, what a drag does there, and what else lies under it. */
+  tipFor(found) {
+    const c = this.controls[found[0]], way = this.dragKind(c);
+    const does = { turn: "drag turns it", move: "drag moves it", channel: `drag: ${way.channel}`, nothing: "nothing to drag" }[way.kind];
+    return `${fullName(c.name)} · ${does}${found.length > 1 ? `; behind it ${found.slice(1, 3).map((i) => fullName(this.controls[i].name)).join(", ")}` : ""}`;
   }
 
   showsControl(i) { return !this.levels || this.levels.has(this.controls[i].level); }
@@ -383,7 +448,10 @@ export class Plate {
     const [x, y] = this.at(event);
     const m = this.landmarks.length ? this.nearestLandmark(name, x, y) : null;
     if (this.tool && !m) { this.tool.hover?.(this.spot(name, x, y)); this.views[name].div.style.cursor = "crosshair"; return; }
-    const c = !m && this.layers.controls && !this.controlsAway ? this.nearestControl(name, x, y) : -1;
+    const at = !m && this.layers.controls && !this.controlsAway ? this.controlsAt(name, x, y) : [], c = at[0] ?? -1;
+    const tip = c >= 0 ? { x, y, text: this.tipFor(at) } : null;
+    if (tip?.text !== this.tip?.text) this.draw();
+    this.tip = tip;
     const j = !m && c < 0 && this.layers.joints ? this.nearestJoint(name, x, y) : -1;
     const now = m ? m.name : c >= 0 ? this.controls[c].name : j >= 0 ? this.joints[j].name : "";
     if (now !== this.hovered) { this.hovered = now; this.draw(); }
@@ -456,14 +524,17 @@ export class Plate {
   }
 
   dragControl(event, name, i) {
-    const c = this.controls[i], start = this.controlPlace(i);
-    const has = (kind) => c.channels.some((k) => k.name.startsWith(`${kind} `) && !k.locked), moves = has("move"), turns = has("turn");
+    const c = this.controls[i], start = this.controlPlace(i), way = this.dragKind(c), turning = way.kind === "turn";
     this.events.onPickControl(c.name);
-    const turning = turns && (!moves || this.grip === "turn");
-    if (!turning && !moves) return;
     const [x0, y0] = this.at(event), [cx, cy] = this.project(name, start), axes = this.axes(name);
     this.events.onGrab(c.name);
-    this.follow(event, (dx, dy, done) => {
+    this.follow(event, (dx, dy, done, e) => {
+      if (way.kind === "nothing") return undefined;  // a drag that starts on a control never moves the eye
+      if (way.kind === "channel") {
+        const said = this.events.onDragChannel({ control: c.name, channel: way.channel, by: (dx - dy) / SPAN, done }), [x, y] = this.at(e);
+        this.tip = done ? null : { x, y, text: said };
+        return undefined;
+      }
       if (!turning) return this.events.onDragControl({ control: c.name, kind: "move", to: this.unproject(name, start, dx, dy), done });
       let axis, angle;
       if (name === "free") {  // roll the control under the hand
@@ -500,6 +571,7 @@ export class Plate {
   /** Turn the free view so that a place is in its middle. */
   lookAt(place, near = 0.45) {
     const way = this.camera.position.clone().sub(this.orbit.target);
+    this.looked = true;
     this.orbit.target.set(...place);
     this.camera.position.copy(this.orbit.target).add(way.setLength(Math.max(way.length() * near, 0.4 * this.sizes().y)));
     this.orbit.update();
@@ -547,6 +619,7 @@ export class Plate {
       this.pen.restore();
     }
     if (!this.large) drawTies(this);
+    if (this.tip) drawTip(this, this.tip);
   }
 
   aimFlat(name, rect) {

@@ -25,7 +25,7 @@ form.addEventListener("drop", (event) => {
   form.classList.remove("over");
   if (!event.dataTransfer.files.length) return;
   const data = new FormData();
-  data.set("file", event.dataTransfer.files[0]);
+  for (const file of event.dataTransfer.files) data.append("file", file);
   bringIn(data);
 });
 
@@ -33,6 +33,9 @@ for (const button of document.querySelectorAll("[data-demo]")) {
   button.addEventListener("click", async () => {
     try { location.href = `/c/${(await call("POST", `/api/demo?who=${encodeURIComponent(button.dataset.demo)}`)).number}/model`; } catch (error) { say(error); }
   });
+}
+for (const button of document.querySelectorAll("button[data-back]:not([data-archive])")) {
+  button.addEventListener("click", async () => { try { await call("POST", `/api/c/${button.dataset.back}/undo`, {}); location.reload(); } catch (error) { say(error); } });
 }
 for (const [kind, path] of [["duplicate", (d) => `/api/c/${d.duplicate}/duplicate`], ["archive", (d) => `/api/c/${d.archive}/archive?away=${!d.back}`]]) {
   for (const button of document.querySelectorAll(`[data-${kind}]`)) {

@@ -1,5 +1,5 @@
 // The stations by name, and every action that the finder knows.
-import { byId } from "./dom.js";
+import { byId, fullName, inWords } from "./dom.js";
 import { joints } from "./stations/joints.js";
 import { model } from "./stations/model.js";
 import { limbs } from "./stations/limbs.js";
@@ -48,9 +48,9 @@ export function actionsOf(b) {
   add("Download the rig as .glb", "handover", () => { location.href = `/api/c/${b.number}/export.glb`; });
   add("Download the whole character", "handover", () => { location.href = `/api/c/${b.number}/export.vonkel`; });
   add("Download the report", "handover", () => { location.href = `/api/c/${b.number}/report.json`; });
-  for (const f of b.state.findings) if (f.mend) add(`${f.mend.label}: ${f.title}`, f.station, () => b.step(f.mend.step, f.mend.params));
-  for (const j of b.state.joints) add(`Choose the joint ${j.name.replaceAll("_", " ")}`, "joints", () => { if (!["joints", "skin"].includes(b.station)) b.go("joints"); b.selectJoint(j.name); });
-  for (const c of b.state.controls) add(`Choose the control ${c.name.replaceAll("_", " ")}`, "limbs", () => { b.go("limbs"); b.selectControl(c.name); });
+  for (const f of b.state.findings) if (f.mend) add(inWords(`${f.mend.label}: ${f.title}`), f.station, () => b.step(f.mend.step, f.mend.params));
+  for (const j of b.state.joints) add(`Choose the joint ${fullName(j.name)}`, "joints", () => { if (!["joints", "skin"].includes(b.station)) b.go("joints"); b.selectJoint(j.name); });
+  for (const c of b.state.controls) add(`Choose the control ${fullName(c.name)}`, "limbs", () => { b.go("limbs"); b.selectControl(c.name); });
   for (const t of b.state.trial_names) add(`Try the pose ${t}`, "trials", () => { b.go("trials"); b.trial = t; b.pose(); });
   return actions;
 }

@@ -1,5 +1,6 @@
 // The trial strip: pose cards, worst first; a click takes the figure there.
-import { byId, call, h } from "./dom.js";
+import { byId, call, h, inWords } from "./dom.js";
+import { noPoses } from "./stations/posing.js";
 
 export class Strip {
   constructor(bench) {
@@ -19,12 +20,12 @@ export class Strip {
   }
 
   draw() {
-    const { cards, fresh } = this;
+    const { cards, fresh } = this, why = noPoses(this.bench);
     const head = h("div", { class: "head" }, h("h2", {}, "Trials"),
-      h("p", {}, cards.length ? `${cards.length} poses, worst first${fresh ? "" : "; of an earlier state"}` : "No poses tried yet."),
-      h("button", { class: cards.length && fresh ? "small" : "small mend", id: "run-trials", onclick: () => this.run() }, cards.length ? "Run again" : "Run trials"));
-    this.box.replaceChildren(head, ...cards.map((c) =>
-      h("button", { class: "pose-card", "data-pose": c.name, "aria-pressed": String(this.bench.trial === c.name), title: `${c.about}: ${c.worst}`, onclick: () => this.go(c) },
+      h("p", {}, cards.length ? `${cards.length} poses, worst first${fresh ? "" : "; of an earlier state"}` : why ? "No pose can be tried." : "No poses tried yet."),
+      why ? null : h("button", { class: cards.length && fresh ? "small" : "small mend", id: "run-trials", onclick: () => this.run() }, cards.length ? "Run again" : "Run trials"));
+    this.box.replaceChildren(head, why ? h("p", { class: "why" }, why) : "", ...cards.map((c) =>
+      h("button", { class: "pose-card", "data-pose": c.name, "aria-pressed": String(this.bench.trial === c.name), title: inWords(`${c.about}: ${c.worst}`), onclick: () => this.go(c) },
         h("img", { src: `data:image/png;base64,${c.picture}`, alt: "" }), h("span", { class: `grade ${c.grade}` }, c.grade), h("span", {}, c.name))));
   }
 

@@ -1,8 +1,10 @@
 // What the stations' sheets share: rows, fields, folds, findings with their mends, the hierarchy.
-import { call, h, plainName, tag, toast } from "../dom.js";
+import { call, h, inWords, plainName, tag, toast } from "../dom.js";
 
 export const ROLES = { skin: "skin", eye: "eye", teeth: "teeth", tongue: "tongue", rigid: "rigid part", prop: "prop", line: "drawn line" };
 export const pairs = (...rows) => h("dl", { class: "pairs" }, rows.filter(Boolean).flatMap(([k, v]) => [h("dt", {}, k), h("dd", {}, v)]));
+/** Names, which may be long, with a short figure behind each. */
+export const figures = (...rows) => h("dl", { class: "pairs figures" }, rows.flatMap(([k, v]) => [h("dt", {}, k), h("dd", {}, v)]));
 export const button = (label, act, kind = "") => h("button", { class: kind, onclick: act }, label);
 
 /** The findings of a station, each with its mend. */
@@ -14,10 +16,10 @@ export function findingCards(bench, station) {
 
 function findingCard(bench, f) {
   const acts = [];
-  if (f.mend) acts.push(button(f.mend.label, () => bench.step(f.mend.step, f.mend.params), "mend small"));
+  if (f.mend) acts.push(button(inWords(f.mend.label), () => bench.step(f.mend.step, f.mend.params), "mend small"));
   if (f.joints.length || f.points.length) acts.push(button("Show", () => showFinding(bench, f), "small"));
   if (bench.station !== f.station) acts.push(button("Go there", () => bench.go(f.station), "small"));
-  return h("div", { class: `finding ${f.level}` }, h("strong", {}, f.title), f.detail ? h("p", {}, f.detail) : null, acts.length ? h("div", { class: "acts" }, acts) : null);
+  return h("div", { class: `finding ${f.level}` }, h("strong", {}, inWords(f.title)), f.detail ? h("p", {}, inWords(f.detail)) : null, acts.length ? h("div", { class: "acts" }, acts) : null);
 }
 
 function showFinding(bench, f) {
@@ -35,9 +37,42 @@ export function filtered(bench, key, placeholder) {
   });
 }
 
-/** Joints in their hierarchy; `extra(joint)` adds what stands at the right of a row; `hang(joint, parent)` takes drops. */
+/** How many joints hang below each. */
+function below(children) {
+  const counts = new Map();
+  const count = (j) => {
+    const n = (children.get(j.name) ?? []).reduce((sum, k) => sum + 1 + count(k), 0);
+    counts.set(j.name, n);
+    return n;
+  };
+  for (const root of children.get(null) ?? []) count(root);
+  return counts;
+}
+
+/** What is folded at first: of a large skeleton the right side, which is as the left, and the rays of hands and feet. */
+function firstFolded(joints, children) {
+  const folded = new Set();
+  if (joints.length <= 30) return folded;
+  const named = new Map(joints.map((j) => [j.name, j]));
+  for (const j of joints) {
+    const kids = children.get(j.name) ?? [], above = named.get(j.parent);
+    if (!kids.length) continue;
+    if (j.side === "R" && above?.side !== "R") folded.add(j.name);
+    else if (j.side === "L" && kids.filter((k) => k.deforms).length > 2) folded.add(j.name);
+  }
+  return folded;
+}
+
+/** Joints in their hierarchy, which folds; `extra(joint)` adds what stands at the right of a row; `hang(joint, parent)` takes drops. */
 export function hierarchy(bench, extra = () => null, hang = null) {
-  const children = group(bench.state.joints), words = (bench.jointFilter ?? "").toLowerCase(), rows = [];
+  const { joints } = bench.state, children = group(joints), words = (bench.jointFilter ?? "").toLowerCase(), rows = [];
+  const named = new Map(joints.map((j) => [j.name, j])), counts = below(children);
+  bench.folded ??= firstFolded(joints, children);
+  if (bench.shownJoint !== bench.plate.selected.joint) {  // what was just chosen is in sight
+    bench.shownJoint = bench.plate.selected.joint;
+    for (let j = named.get(named.get(bench.shownJoint)?.parent); j; j = named.get(j.parent)) bench.folded.delete(j.name);
+  }
+  const fold = (name, to) => { if (to) bench.folded.add(name); else bench.folded.delete(name); bench.sheets(); };
   const drop = (j) => (hang ? {
     draggable: true,
     ondragstart: (e) => e.dataTransfer.setData("text/plain", j.name),
@@ -47,16 +82,22 @@ export function hierarchy(bench, extra = () => null, hang = null) {
   } : {});
   const walk = (parent, depth) => {
     for (const j of children.get(parent) ?? []) {
+      const closed = !words && bench.folded.has(j.name), more = counts.get(j.name) ?? 0;
       if (!words || j.name.toLowerCase().replaceAll("_", " ").includes(words)) {
         rows.push(h("li", { style: `padding-left:${Math.min(depth, 12) * 7}px` },
-          h("button", { "aria-selected": String(bench.plate.selected.joint === j.name), "data-joint": j.name, "data-keep": `j-${j.name}`, onclick: () => bench.selectJoint(j.name), ...drop(j) },
-            tag(j.side), h("span", { class: j.deforms ? "grow" : "grow helper" }, plainName(j.name)), extra(j))));
+          more && !words ? h("button", { class: "turn", tabindex: -1, "data-fold": j.name, "aria-expanded": String(!closed), title: closed ? `Show the ${more} below` : "Fold away what hangs below", "aria-label": `${closed ? "Unfold" : "Fold"} ${plainName(j.name)}`, onclick: () => fold(j.name, !closed) }, closed ? "+" : "–") : h("span", { class: "turn" }),
+          h("button", { "aria-selected": String(bench.plate.selected.joint === j.name), "data-joint": j.name, "data-keep": `j-${j.name}`, onclick: () => bench.selectJoint(j.name),
+            onkeydown: (e) => { if (more && (e.key === "ArrowLeft" || e.key === "ArrowRight")) { e.preventDefault(); e.stopPropagation(); fold(j.name, e.key === "ArrowLeft"); } }, ...drop(j) },
+            tag(j.side), h("span", { class: j.deforms ? "grow" : "grow helper" }, plainName(j.name)), closed ? h("span", { class: "soft fig" }, `+${more}`) : null, extra(j))));
       }
-      walk(j.name, depth + 1);
+      if (!closed) walk(j.name, depth + 1);
     }
   };
   walk(null, 0);
-  return h("ul", { class: "rows", role: "listbox", "aria-label": "Joints" }, rows);
+  const all = new Set(joints.filter((j) => counts.get(j.name) && j.parent).map((j) => j.name));
+  const folds = all.size && !words ? h("div", { class: "acts folds" }, bench.folded.size ? button("Unfold all", () => { bench.folded = new Set(); bench.sheets(); }, "small quiet") : null,
+    bench.folded.size < all.size ? button("Fold all", () => { bench.folded = all; bench.sheets(); }, "small quiet") : null) : null;
+  return h("div", {}, folds, h("ul", { class: "rows joints", role: "tree", "aria-label": "Joints" }, rows));
 }
 
 function group(joints) {
@@ -88,16 +129,17 @@ export const plain = (label, value, attributes = {}) => h("input", { type: "numb
 export const choices = (options, now, act) => h("div", { class: "choices" }, Object.entries(options).map(([key, words]) =>
   h("button", { class: "small", "aria-pressed": String(key === now), onclick: () => act(key) }, words)));
 
-/** Send a file, with other fields, to a path of the character: one step. */
-export async function upload(bench, path, file, extra = {}) {
+/** Send files that belong together, with other fields, to a path of the character: one step. */
+export async function upload(bench, path, files, extra = {}) {
   const data = new FormData();
-  data.set("file", file); data.set("step", String(bench.position().step));
+  for (const file of files) data.append("file", file);
+  data.set("step", String(bench.position().step));
   for (const [k, v] of Object.entries(extra)) data.set(k, v);
   try { await call("POST", `/api/c/${bench.number}/${path}`, data); await bench.refresh(); toast(bench.state.last.sentence); } catch (error) { await bench.failed(error); }
 }
 
 /** A hidden file field and the button that opens it. */
 export function fileButton(label, accept, act) {
-  const file = h("input", { type: "file", accept, hidden: true, "aria-label": label, onchange: () => { if (file.files.length) act(file.files[0]); } });
+  const file = h("input", { type: "file", accept, multiple: true, hidden: true, "aria-label": label, onchange: () => { if (file.files.length) act(...file.files); } });
   return [file, h("button", { class: "small", onclick: () => file.click() }, label)];
 }

@@ -141,9 +141,9 @@ export const joints = {
       hierarchy(b, () => null, (joint, parent) => b.step("joints.reparent", { joint, parent, both_sides: b.symmetry })), h("p", { class: "soft" }, "Drag a name onto another to hang it there.")] : noJoints(b))],
   right: (b) => jointSheet(b),
   dock: (b) => [
-    { label: "Choose", on: !b.tool, act: () => b.useTool(null) },
-    { label: "Draw a chain", on: b.tool === DRAW, title: DRAW.hint, act: () => b.useTool(b.tool === DRAW ? null : "draw") },
-    { label: "Plans", on: b.tool === PLANS, title: "Lay a plan, or one of your own", act: () => b.useTool(b.tool === PLANS ? null : "plans") },
+    { label: "Choose", tool: true, on: !b.tool, act: () => b.useTool(null) },
+    { label: "Draw a chain", tool: true, on: b.tool === DRAW, title: DRAW.hint, act: () => b.useTool(b.tool === DRAW ? null : "draw") },
+    { label: "Plans", tool: true, on: b.tool === PLANS, title: "Lay a plan, or one of your own", act: () => b.useTool(b.tool === PLANS ? null : "plans") },
     { label: "Both sides", on: b.symmetry, title: "Left moves right", act: () => { b.symmetry = !b.symmetry; } },
     { label: "Axes", on: b.plate.axesShown, title: "Show every joint's axes", act: () => { b.plate.axesShown = !b.plate.axesShown; b.plate.draw(); } },
     { label: "Try pivots", title: "Swing the chosen limb about other places", act: () => tryPivot(b) },

@@ -1,5 +1,5 @@
 // The Limbs station: kits, controls, what leads what, rules, and the order in which all is solved.
-import { h, plainName, say, tag, toast } from "../dom.js";
+import { fullName, h, measureOf, plainName, say, tag, toast } from "../dom.js";
 import { button, choices, filtered, fold, hierarchy, noJoints, pairs } from "./common.js";
 import { linkSheet } from "./links.js";
 import { orderSheet } from "./order.js";
@@ -12,7 +12,7 @@ const VIEWS = { control: "Control", links: "Links", rules: "Rules", order: "Orde
 function leadButtons(b, kit) {
   const target = b.state.controls.find((c) => c.kit === kit.name && c.channels.some((k) => k.name === "ik"));
   const ik = b.values[target.name]?.ik ?? 1;
-  const lead = (to) => b.takeValues("switch", { kit: kit.name, to }, `${plainName(kit.name)} led by ${to.toUpperCase()}`);
+  const lead = (to) => b.takeValues("switch", { kit: kit.name, to }, `${fullName(kit.name)} led by ${to.toUpperCase()}`);
   return [["ik", 1], ["fk", 0]].map(([to, at]) => h("button", { class: "small", "aria-pressed": String(Math.abs(ik - at) < 1e-6), title: `Let ${to.toUpperCase()} lead from this very pose`, onclick: () => lead(to) }, to.toUpperCase()));
 }
 
@@ -48,14 +48,16 @@ function setButtons(b) {
   return h("div", { class: "acts", role: "group", "aria-label": "Sets of controls" }, sets.map((s) => h("button", { class: "small", "aria-pressed": String(on(s)), title: `Show or hide the set “${s}”`, onclick: () => flip(s) }, s)));
 }
 
+const inSpace = (label) => `in ${fullName(label.slice(3))}`;
+
 /** The chosen control's spaces, each a button that switches to it where it stands. */
 function spaces(b, name) {
   return b.state.rules.filter((r) => r.kind === "space" && r.control === name).map((r) => {
     const labels = (r.labels.length ? r.labels : r.sources.map((s) => s.split(":").slice(1).join(":") || s)).map((l) => `in ${l}`);
     const now = labels.find((l) => (b.values[name]?.[l] ?? 0) > 0.999) ?? "";
     const words = { all: "stands", turn: "turns", place: "is placed" }[r.what];
-    const to = (label) => b.takeValues("space", { rule: r.name, to: label }, `${plainName(name)} ${label || "in its own space"}`);
-    return h("div", {}, h("p", { class: "soft" }, `It ${words}`), h("div", { class: "acts" }, [["", "with its parent"], ...labels.map((l) => [l, l.replaceAll("_", " ")])].map(([l, t]) =>
+    const to = (label) => b.takeValues("space", { rule: r.name, to: label }, `${fullName(name)} ${label ? inSpace(label) : "in its own space"}`);
+    return h("div", {}, h("p", { class: "soft" }, `It ${words}`), h("div", { class: "acts" }, [["", "with its parent"], ...labels.map((l) => [l, inSpace(l)])].map(([l, t]) =>
       h("button", { class: "small", "aria-pressed": String(now === l), onclick: () => to(l) }, t))));
   });
 }
@@ -74,7 +76,7 @@ function controlTools(b) {
 }
 
 function limitRow(b, c, k) {
-  const out = k.kind === "move" ? 100 : k.kind === "turn" ? 180 / Math.PI : 1;
+  const { out } = measureOf(k);
   const send = (change) => b.step("controls.limit", { controls: [c.name], channel: k.name, low: k.low, high: k.high, locked: k.locked, both_sides: b.symmetry, ...change }, { quiet: true });
   const end = (which) => h("input", { type: "number", step: "any", value: k[which] === null ? "" : String(Math.round(k[which] * out * 100) / 100), placeholder: "none", "aria-label": `${k.name} ${which} limit`, onchange: (e) => send({ [which]: e.target.value === "" ? null : Number(e.target.value) / out }) });
   return h("tr", {}, h("td", {}, k.name), h("td", {}, end("low")), h("td", {}, end("high")),
@@ -137,7 +139,7 @@ export const limbs = {
     if (view === "order") return [...head, ...orderSheet(b)];
     return [...head, ...channelSheet(b, false), backButtons(b), ...controlTools(b), ...poseSheet(b), otherSide(b), ...motionSheet(b)].filter(Boolean);
   },
-  dock: (b) => [...poseDock(b), { label: "Kit", on: b.tool?.name === "kit", title: "Put on a kit (k)", act: () => b.useTool(b.tool?.name === "kit" ? null : "kit") }],
+  dock: (b) => [...poseDock(b), { label: "Kit", tool: true, on: b.tool?.name === "kit", title: "Put on a kit (k)", act: () => b.useTool(b.tool?.name === "kit" ? null : "kit") }],
   enter: (b) => { b.loadKitKinds().catch(say); },
   picked: (b, name) => b.tool?.pick?.(name),
   key: { k: "kit" },

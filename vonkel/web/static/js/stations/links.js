@@ -1,12 +1,17 @@
 // What leads, what follows: one sentence a link, its curves, and a record mode that reads the pose one has made.
 import { curveDrawing } from "../curve.js";
-import { call, h, plainName, say, toast } from "../dom.js";
+import { call, fullName, h, measureOf, say, toast } from "../dom.js";
 import { button, choices } from "./common.js";
 import { channelSlider } from "./posing.js";
 
-const axisOf = (channel) => (channel.startsWith("move ") ? { unit: " cm", out: 100 } : /turn|roll|twist|lift|bank/.test(channel) ? { unit: "°", out: 180 / Math.PI } : { unit: "", out: 1 });
-const leadAxis = (lead) => (lead.kind === "channel" ? axisOf(lead.channel) : lead.kind === "distance" ? { unit: " cm", out: 100 } : { unit: "°", out: 180 / Math.PI });
-const named = (thing) => plainName(thing.split(":").slice(1).join(":") || thing);
+/** What the numbers of a channel mean: a control's channel says it itself, a joint's is told by its name, a shape has none. */
+function axisOf(b, thing, channel) {
+  const control = thing.startsWith("control:") ? b.state.controls.find((c) => c.name === thing.slice(8)) : null;
+  const known = control?.channels.find((k) => k.name === channel);
+  return measureOf(known ?? { kind: thing.startsWith("joint:") ? channel.split(" ")[0] : "value" });
+}
+const leadAxis = (b, lead) => (lead.kind === "channel" ? axisOf(b, lead.thing, lead.channel) : measureOf({ kind: lead.kind === "distance" ? "move" : "turn" }));
+const named = (thing) => fullName(thing.split(":").slice(1).join(":") || thing);
 
 /** “curl of fingers L leads 27 channels of 9 controls”. */
 export function linkSentence(link) {
@@ -25,9 +30,9 @@ function curveOf(b, link) {
   const lead = link.lead, control = b.state.controls.find((c) => `control:${c.name}` === lead.thing), channel = control?.channels.find((k) => k.name === lead.channel);
   const low = channel?.low ?? -1, high = channel?.high ?? 1, now = lead.kind === "channel" ? b.values[control?.name]?.[lead.channel] ?? channel?.rest ?? 0 : 0;
   const step = (more) => b.step("rules.key", { link: link.name, follower: chosen, ...more }, { quiet: true });
-  const kin = link.followers.map((x, i) => i).filter((i) => axisOf(link.followers[i].channel).out === axisOf(f.channel).out);
+  const kin = link.followers.map((x, i) => i).filter((i) => axisOf(b, link.followers[i].thing, link.followers[i].channel).out === axisOf(b, f.thing, f.channel).out);
   const drawing = curveDrawing({
-    curves: kin.map((i) => link.followers[i].curve), chosen: kin.indexOf(chosen), x: leadAxis(lead), y: axisOf(f.channel), low, high, now,
+    curves: kin.map((i) => link.followers[i].curve), chosen: kin.indexOf(chosen), x: leadAxis(b, lead), y: axisOf(b, f.thing, f.channel), low, high, now,
     onKey: (was, at, value) => step({ was, at, value }), onDrop: (at) => step({ was: at, at, value: 0, drop: true }),
   });
   const edit = (change) => b.step("rules.edit", { name: link.name, rule: { ...link, ...change } }, { quiet: true });
@@ -64,7 +69,7 @@ function leading(b, lead) {
 
 /** Record with an angle or a distance as the lead: its value is read from the pose one has made. */
 function poseLead(b) {
-  const lead = b.poseLead, away = leading(b, lead), axis = leadAxis(lead);
+  const lead = b.poseLead, away = leading(b, lead), axis = leadAxis(b, lead);
   const posed = () => Object.fromEntries(Object.entries(b.values).filter(([name]) => !away.has(name)));
   const said = h("output", { class: "fig" }, "…");
   const read = () => call("POST", `/api/c/${b.number}/lead`, { lead, values: b.values }).then(({ value }) => { said.textContent = `${(value * axis.out).toFixed(1)}${axis.unit}`; return value; });
@@ -81,7 +86,7 @@ function poseLead(b) {
   };
   return h("section", { class: "tool" }, h("h3", {}, lead.kind === "distance" ? `Led by the way from ${named(lead.thing)} to ${named(lead.other)}` : `Led by the ${lead.kind} of ${named(lead.thing)}`),
     h("p", { class: "soft" }, "Pose the lead, pose what is to follow, record. Now it reads ", said, "."),
-    h("p", { class: "soft" }, Object.keys(posed()).length ? `To follow: ${Object.keys(posed()).map(plainName).slice(0, 6).join(", ")}` : "Nothing is posed to follow yet."),
+    h("p", { class: "soft" }, Object.keys(posed()).length ? `To follow: ${Object.keys(posed()).map(fullName).slice(0, 6).join(", ")}` : "Nothing is posed to follow yet."),
     h("div", { class: "acts" }, button("Record here", take, "mend small"), button("Done", () => { b.poseLead = null; b.sheets(); }, "small")));
 }
 
@@ -90,7 +95,7 @@ function otherLeads(b) {
   const s = b.plate.selected, thing = s.joint ? `joint:${s.joint}` : s.control ? `control:${s.control}` : "";
   if (!thing) return null;
   const start = (lead) => { b.poseLead = lead; b.sheets(); };
-  const to = h("select", { "aria-label": "Distance to", style: "max-width:150px" }, [["ground", "the ground"], ...b.state.joints.map((j) => [`joint:${j.name}`, j.name.replaceAll("_", " ")])].map(([k, t]) => h("option", { value: k }, t)));
+  const to = h("select", { "aria-label": "Distance to", style: "max-width:150px" }, [["ground", "the ground"], ...b.state.joints.map((j) => [`joint:${j.name}`, fullName(j.name)])].map(([k, t]) => h("option", { value: k }, t)));
   return h("div", {}, h("h3", {}, `Lead by ${named(thing)}`),
     s.joint ? h("div", { class: "acts" }, ["bend", "twist", "swing"].map((kind) => button(`its ${kind}`, () => start({ kind, thing }), "small"))) : null,
     h("div", { class: "acts" }, to, button("its distance", () => start({ kind: "distance", thing, other: to.value }), "small")));
@@ -106,7 +111,7 @@ export function linkSheet(b) {
   if (!c) return [...head, ...rows, mine.length ? null : h("p", { class: "empty" }, "Choose a control or a joint: its links stand here."), otherLeads(b)].filter(Boolean);
   const leads = c.channels.filter((k) => !k.locked && !/^(move|turn) /.test(k.name) && !k.name.startsWith("in "));
   const lead = b.linkLead === c.name ? c.channels.find((k) => k.name === b.linkChannel) : null;
-  const recording = lead ? [h("section", { class: "tool" }, h("h3", {}, `Recording ${lead.name} of ${plainName(c.name)}`),
+  const recording = lead ? [h("section", { class: "tool" }, h("h3", {}, `Recording ${lead.name} of ${fullName(c.name)}`),
     h("p", { class: "soft" }, "Set its value, pose whatever is to follow, then record."), channelSlider(b, c.name, lead),
     h("div", { class: "acts" }, button(`Record at ${((b.values[c.name]?.[lead.name] ?? lead.rest)).toFixed(2)}`, () => record(b, c.name, lead), "mend small"), button("Done", () => { b.linkLead = null; b.sheets(); }, "small")))] : [];
   return [...head, ...recording,

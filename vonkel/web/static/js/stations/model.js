@@ -62,13 +62,13 @@ export const model = {
     return [
       h("h2", {}, "Parts"), h("ul", { class: "rows" }, b.state.parts.map((p) => partRow(b, p))),
       h("p", { class: "soft" }, `${spaced(b.state.counts.points)} points, ${spaced(b.state.counts.faces)} faces`),
-      h("div", { class: "acts" }, ...fileButton("Bring in more", ".obj,.ply,.glb,.gltf,.svg", (f) => upload(b, "parts", f))),
+      h("div", { class: "acts" }, ...fileButton("Bring in more", ".obj,.ply,.glb,.gltf,.svg,.zip,.bin,.mtl,.png,.jpg,.jpeg", (...f) => upload(b, "parts", f))),
       h("h3", {}, "Reference pictures"),
       ...(b.state.pictures.length ? [h("ul", { class: "rows" }, b.state.pictures.map((q) => h("li", {}, h("button", { "aria-selected": String(b.picture === q.name), onclick: () => { b.picture = b.picture === q.name ? "" : q.name; b.part = ""; b.sheets(); } }, h("span", { class: q.hidden ? "grow helper" : "grow" }, q.name), h("span", { class: "soft" }, q.view)))))] : [h("p", { class: "soft" }, "None. One lies under a drawing, to scale.")]),
-      h("div", { class: "acts" }, view, ...fileButton("Lay one under", ".png,.jpg,.jpeg", (f) => upload(b, "pictures", f, { view: view.value }))),
+      h("div", { class: "acts" }, view, ...fileButton("Lay one under", ".png,.jpg,.jpeg", (f) => upload(b, "pictures", [f], { view: view.value }))),
       h("h3", {}, "Shading"),
       choices(SHADES, model.chosen ?? "colours", (k) => { model.chosen = k; b.plate.setValues(null, k); if (k === "texture" && !b.state.texture) toast("No texture yet: choose a picture below."); b.sheets(); }),
-      h("div", { class: "acts" }, ...fileButton("Texture …", ".png,.jpg,.jpeg", (f) => upload(b, "texture", f))),
+      h("div", { class: "acts" }, ...fileButton("Texture …", ".png,.jpg,.jpeg", (f) => upload(b, "texture", [f]))),
     ];
   },
   right: (b) => {
@@ -82,7 +82,7 @@ export const model = {
     ];
   },
   enter: (b) => { if (!b.folds?.size) b.folds = new Map([["Standing", false]]); },
-  dock: (b) => [{ label: "Look", on: !b.tool, act: () => b.useTool(null) }, ...Object.values(MESH_TOOLS).map((t) => ({ label: t.title, on: b.tool === t, title: t.hint, act: () => b.useTool(b.tool === t ? null : t.name) }))],
+  dock: (b) => [{ label: "Look", tool: true, on: !b.tool, act: () => b.useTool(null) }, ...Object.values(MESH_TOOLS).map((t) => ({ label: t.title, tool: true, on: b.tool === t, title: t.hint, act: () => b.useTool(b.tool === t ? null : t.name) }))],
   keys: [["m", "measure"], ["e", "slide in an edge loop"], ["Esc", "put the tool down"]],
   key: { m: "measure", e: "loop" },
 };

@@ -1,5 +1,5 @@
 // The order: the whole rig as a list to be read from top to bottom, with what each line costs; lines can be left out to see what they do.
-import { call, h, plainName, say, tag } from "../dom.js";
+import { call, h, inWords, plainName, say, tag } from "../dom.js";
 import { button } from "./common.js";
 
 async function load(b) {
@@ -40,10 +40,10 @@ export function orderSheet(b) {
       return h("details", { class: "fold order", open: b.openGroups.has(`${i}-${g.group}`), ontoggle: (e) => { if (e.target.open) b.openGroups.add(`${i}-${g.group}`); else b.openGroups.delete(`${i}-${g.group}`); } },
         h("summary", { title: g.kind }, h("span", { class: "fig soft" }, `${i + 1} `), sided(b, g.group), again ? h("span", { class: "soft" }, " again") : null, h("span", { class: "cost" }, h("i", { style: `width:${Math.max(2, (44 * cost) / most)}px` }), h("span", { class: "fig" }, micro(cost)))),
         h("div", { class: "acts" }, button("Earlier", () => b.step("rules.order", { group: g.group, to: "up" }), "small quiet"), button("Later", () => b.step("rules.order", { group: g.group, to: "down" }), "small quiet")),
-        h("ul", { class: "lines" }, g.rows.map((r) => h("li", { title: `reads ${r.reads.join(", ") || "nothing"}; writes ${r.writes.join(", ")}` },
-          h("label", {}, h("input", { type: "checkbox", checked: !b.off.has(r.sentence), "aria-label": r.sentence, onchange: (e) => { if (e.target.checked) b.off.delete(r.sentence); else b.off.add(r.sentence); b.pose(); b.sheets(); } }), ` ${r.sentence.replaceAll("_", " ")}`),
+        h("ul", { class: "lines" }, g.rows.map((r) => h("li", { title: inWords(`reads ${r.reads.join(", ") || "nothing"}; writes ${r.writes.join(", ")}`) },
+          h("label", {}, h("input", { type: "checkbox", checked: !b.off.has(r.sentence), "aria-label": r.sentence, onchange: (e) => { if (e.target.checked) b.off.delete(r.sentence); else b.off.add(r.sentence); b.pose(); b.sheets(); } }), ` ${inWords(r.sentence)}`),
           h("span", { class: "soft small" }, `${r.amends ? "changes" : "writes"} ${short(r.writes)}${r.reads.length ? ` from ${short(r.reads)}` : ""} · ${micro(r.micros)}`)))));
     })].filter(Boolean);
 }
 
-const short = (words) => (words.slice(0, 3).join(", ") + (words.length > 3 ? ` and ${words.length - 3} more` : "")).replaceAll("_", " ");
+const short = (words) => inWords(words.slice(0, 3).join(", ") + (words.length > 3 ? ` and ${words.length - 3} more` : ""));

@@ -1,6 +1,6 @@
 // The stations after the limbs: skin, shapes, face, trials, handover; and the posing that they share.
-import { call, cm, h, plainName, say, spaced, tag, toast } from "../dom.js";
-import { button, filtered, hierarchy, noJoints, pairs, upload } from "./common.js";
+import { call, cm, fullName, h, inWords, measureOf, plainName, say, spaced, tag, toast } from "../dom.js";
+import { button, figures, filtered, hierarchy, noJoints, pairs, upload } from "./common.js";
 
 // -- posing, shared by limbs, face and others -----------------------------------------------------------------------
 export function channelSheet(b, zero = true) {
@@ -14,16 +14,15 @@ export function channelSheet(b, zero = true) {
 }
 
 export function channelSlider(b, control, k) {
-  const unit = k.kind === "move" ? "cm" : k.kind === "turn" ? "°" : "";
-  const out = k.kind === "move" ? 100 : k.kind === "turn" ? 180 / Math.PI : 1;
+  const { out, unit: after, digits } = measureOf(k), unit = after.trim();
   const low = (k.low ?? (k.kind === "move" ? -b.state.height : k.kind === "turn" ? -Math.PI : 0)) * out;
   const high = (k.high ?? (k.kind === "move" ? b.state.height : k.kind === "turn" ? Math.PI : 1)) * out;
-  const value = (b.values[control]?.[k.name] ?? k.rest) * out, step = k.kind === "value" ? 0.01 : 0.1;
-  const text = value.toFixed(k.kind === "value" ? 2 : 1), name = `${control} ${k.name}`;
+  const value = (b.values[control]?.[k.name] ?? k.rest) * out, step = k.kind === "move" || k.kind === "turn" ? 0.1 : 0.01;
+  const text = value.toFixed(digits), name = `${control} ${k.name}`;
   const field = h("input", { type: "number", value: text, step, "aria-label": `${name} ${unit}`, "data-keep": `f-${name}`, onchange: (e) => b.setChannel(control, k.name, Number(e.target.value) / out, true) });
   const slide = h("input", {
     type: "range", min: low, max: high, step: "any", value: String(value), "aria-label": name, "data-keep": `s-${name}`,
-    oninput: (e) => { field.value = Number(e.target.value).toFixed(k.kind === "value" ? 2 : 1); b.setChannel(control, k.name, Number(e.target.value) / out, false); },
+    oninput: (e) => { field.value = Number(e.target.value).toFixed(digits); b.setChannel(control, k.name, Number(e.target.value) / out, false); },
     onchange: (e) => b.setChannel(control, k.name, Number(e.target.value) / out, true),
   });
   return h("div", { class: "slider" }, h("span", {}, `${k.name}${unit ? `, ${unit}` : ""}`), slide, field);
@@ -41,8 +40,8 @@ export function poseSheet(b) {
 }
 
 export const poseDock = (b) => [
-  { label: "Move", on: b.plate.grip === "move", act: () => { b.plate.grip = "move"; } },
-  { label: "Turn", on: b.plate.grip === "turn", act: () => { b.plate.grip = "turn"; } },
+  { label: "Move", tool: true, on: b.plate.grip === "move", act: () => { b.plate.grip = "move"; } },
+  { label: "Turn", tool: true, on: b.plate.grip === "turn", act: () => { b.plate.grip = "turn"; } },
   { label: "Fine controls", on: !b.plate.levels, title: "Show every control", act: () => { b.plate.levels = b.plate.levels ? null : new Set(["body", "face"]); b.plate.draw(); } },
   { label: "Joints", on: b.plate.layers.joints, act: () => { b.plate.layers.joints = !b.plate.layers.joints; b.plate.draw(); } },
   { label: "Back to rest", act: () => b.toRest() },
@@ -87,7 +86,7 @@ export const skin = {
 function underHand(b) {
   if (!b.under?.weights.length) return [h("p", { class: "soft" }, "Choose a joint to see its reach, or click the skin to see who holds that point.")];
   return [h("p", { class: "soft" }, `point ${spaced(b.under.point)} · ${b.under.weights.length} of ${b.state.skin.influences} influences`),
-    ...b.under.weights.map((w) => h("div", { class: "weights-row" }, h("span", {}, w.joint.replaceAll("_", " ")), h("span", { class: "bar" }, h("i", { style: `width:${100 * w.weight}%` })), h("span", { class: "fig" }, w.weight.toFixed(2))))];
+    ...b.under.weights.map((w) => h("div", { class: "weights-row" }, h("span", {}, fullName(w.joint)), h("span", { class: "bar" }, h("i", { style: `width:${100 * w.weight}%` })), h("span", { class: "fig" }, w.weight.toFixed(2))))];
 }
 
 // -- shapes and face -----------------------------------------------------------------------------------------------
@@ -106,12 +105,12 @@ export const shapes = {
 };
 
 function shapeForm(b) {
-  const file = h("input", { type: "file", accept: ".obj,.ply,.glb,.gltf", style: "width:100%", "aria-label": "Mesh of the shape" });
+  const file = h("input", { type: "file", accept: ".obj,.ply,.glb,.gltf,.zip,.bin", multiple: true, style: "width:100%", "aria-label": "Mesh of the shape" });
   const name = h("input", { type: "text", placeholder: "name, as the file", maxlength: 60, style: "width:100%", "aria-label": "Shape name" });
   return h("form", { onsubmit: async (e) => {
     e.preventDefault();
     if (!file.files.length) { toast("Choose a mesh first."); return; }
-    await upload(b, "shape", file.files[0], { name: name.value });
+    await upload(b, "shape", file.files, { name: name.value });
   } }, file, name, h("div", { class: "acts" }, h("button", { class: "mend small" }, "Add the shape")));
 }
 
@@ -132,22 +131,26 @@ export const face = {
 };
 
 // -- trials and handover -------------------------------------------------------------------------------------------
+/** Why no pose can be tried, or nothing. */
+export const noPoses = (b) => (b.state.skin && !b.state.trial_names.length && !b.state.poses.length
+  ? "The poses are made for arms, legs, digits, a spine, a neck or a tail, and none of this body's joints is one. Pose it at Limbs and save the pose: saved poses are tried, too." : "");
+
 export const trials = {
   large: "free", strip: true, heat: true,
   left: (b) => [h("h2", {}, "Poses"),
     ...(b.state.skin ? [h("ul", { class: "rows" }, (b.strip.cards.length ? b.strip.cards : b.state.trial_names.map((name) => ({ name }))).map((c) => h("li", {},
       h("button", { "aria-selected": String(b.trial === c.name), "data-keep": `t-${c.name}`, onclick: () => b.strip.go(c) }, c.grade ? h("span", { class: "fig" }, c.grade) : null, h("span", { class: "grow" }, c.name)))))]
-      : [h("p", { class: "empty" }, "Bind the skin first; then every pose can be tried.")])],
+      : [h("p", { class: "empty" }, "Bind the skin first; then every pose can be tried.")]), b.state.skin && noPoses(b) ? h("p", { class: "empty" }, "None yet.") : null].filter(Boolean),
   right: (b) => {
     const c = b.strip.chosen();
-    if (!c) return [h("h2", {}, "Figures"), h("p", { class: "empty" }, b.strip.cards.length ? "Choose a pose: the figure goes there, and the heat shows where it suffers." : "Run the trials, below.")];
+    if (!c) return [h("h2", {}, "Figures"), h("p", { class: "empty" }, noPoses(b) || (b.strip.cards.length ? "Choose a pose: the figure goes there, and the heat shows where it suffers." : "Run the trials, below."))];
     const figure = (v) => h("span", { class: "fig" }, v);
     return [h("h2", {}, c.name, " ", h("span", { class: "fig" }, c.grade)), h("p", { class: "soft" }, c.about),
-      h("p", {}, `Worst: ${c.worst}, at ${plainName(c.worst_joint)}.`),
+      h("p", {}, `Worst: ${inWords(c.worst)}, at ${fullName(c.worst_joint)}.`),
       pairs(["longest edge", figure(`× ${c.edge_stretch_most.toFixed(2)}`)], ["shortest edge", figure(`× ${c.edge_squeeze_most.toFixed(2)}`)],
         ["face area", figure(`× ${c.area_least.toFixed(2)} – ${c.area_most.toFixed(2)}`)], ["folded edges", figure(String(c.folded_faces))],
         ["left behind", figure(`${c.left_behind} points`)], ["to linear", figure(`${(1000 * c.live_to_linear_m).toFixed(1)} mm`)]),
-      h("h3", {}, "Volume by limb"), pairs(...Object.entries(c.volume_change).sort((x, y) => Math.abs(y[1]) - Math.abs(x[1])).slice(0, 6).map(([k, v]) => [k, figure(`${v >= 0 ? "+" : "−"}${Math.abs(100 * v).toFixed(1)} %`)])),
+      h("h3", {}, "Volume by limb"), figures(...Object.entries(c.volume_change).sort((x, y) => Math.abs(y[1]) - Math.abs(x[1])).slice(0, 6).map(([k, v]) => [inWords(k), figure(`${v >= 0 ? "+" : "−"}${Math.abs(100 * v).toFixed(1)} %`)])),
       h("div", { class: "acts" }, button("Look at the worst", () => lookAtWorst(b, c), "small"), button("Who holds it", () => { b.go("skin"); b.trial = c.name; b.selectJoint(c.worst_joint); b.pose(); }, "small"))];
   },
   dock: (b) => [{ label: "Heat", on: b.heat, act: () => { b.heat = !b.heat; if (!b.heat) b.plate.setValues(null); b.legend(b.heat ? "how far edges are stretched or squeezed" : "", ["none", "", "×2"]); b.pose(); } },

@@ -1,15 +1,15 @@
 // Rules on the chosen control or joint: follow, spaces, springs, swings; each in one sentence.
-import { h, plainName } from "../dom.js";
+import { fullName, h, measureOf } from "../dom.js";
 import { button, fold, pairs, plain } from "./common.js";
 import { linkSentence } from "./links.js";
 
-const named = (thing) => (thing === "ground" ? "the ground" : plainName(thing.split(":").slice(1).join(":")));
+const named = (thing) => (thing === "ground" ? "the ground" : fullName(thing.split(":").slice(1).join(":")));
 const list = (things) => things.map(named).join(" and ");
 const WORDS = { all: "goes with", place: "stays by", turn: "turns with", size: "is sized with", aim: "aims at" };
 
 function sentence(r) {
   if (r.kind === "follow") return `${named(r.thing)} ${WORDS[r.what]} ${list(r.sources)}${r.strength < 1 ? `, by ${Math.round(100 * r.strength)} %` : ""}${r.reading === "local" ? ", in their own parents" : ""}`;
-  if (r.kind === "space") return `${plainName(r.control)} may stand on ${list(r.sources)}`;
+  if (r.kind === "space") return `${fullName(r.control)} may stand on ${list(r.sources)}`;
   if (r.kind === "spring") return `${r.things.length > 1 ? `${named(r.things[0])} to ${named(r.things.at(-1))}` : named(r.things[0])} spring${r.things.length > 1 ? "" : "s"}: ${r.stiffness} Hz, damping ${r.damping}`;
   if (r.kind === "swing") return `${list(r.swingers.map((s) => `control:${s.control}`))} swing ${r.rate} times a second`;
   return linkSentence(r);
@@ -33,7 +33,7 @@ function numbers(b, r) {
 
 /** A list of everything that can be followed. */
 function source(b, label, none = false) {
-  const options = [...(none ? [["", "nothing else"]] : []), ["ground", "the ground"], ...b.state.controls.map((c) => [`control:${c.name}`, c.name.replaceAll("_", " ")]), ...b.state.joints.map((j) => [`joint:${j.name}`, `${j.name.replaceAll("_", " ")} (joint)`])];
+  const options = [...(none ? [["", "nothing else"]] : []), ["ground", "the ground"], ...b.state.controls.map((c) => [`control:${c.name}`, fullName(c.name)]), ...b.state.joints.map((j) => [`joint:${j.name}`, `${fullName(j.name)} (joint)`])];
   return h("select", { "aria-label": label, "data-keep": label, style: "max-width:160px" }, options.map(([k, t]) => h("option", { value: k, selected: k === b[label] }, t)));
 }
 
@@ -53,8 +53,8 @@ function makers(b, thing) {
     const channel = h("select", { "aria-label": "What swings" }, channels.map((k) => h("option", { value: k.name }, k.name)));
     const rate = plain("Rounds a second", 1, { min: 0.05, step: 0.1 }), angle = plain("Angle", 20, { step: 1 }), phase = plain("Phase", 0, { step: 0.05 });
     const swing = async () => {
-      const k = channels.find((x) => x.name === channel.value), out1 = k.kind === "turn" ? Math.PI / 180 : k.kind === "move" ? 0.01 : 1;
-      const one = { control, channel: k.name, angle: Number(angle.value) * out1, phase: Number(phase.value) };
+      const k = channels.find((x) => x.name === channel.value);
+      const one = { control, channel: k.name, angle: Number(angle.value) / measureOf(k).out, phase: Number(phase.value) };
       await b.addSwing(one, Number(rate.value));
     };
     out.push(fold(b, "Let it swing", pairs(["channel", channel], ["rate, /s", rate], ["by, ° cm", angle], ["phase", phase]), h("p", { class: "soft" }, "With symmetry on, both sides swing in one rule, on one rate."), h("div", { class: "acts" }, button("Swing", swing, "small"))));

@@ -57,7 +57,11 @@ class Plans {
     const set = (value) => { this.options = { ...this.options, [name]: value }; this.clear(); this.b.sheets(); };
     const now = this.options[name] ?? schema.default;
     if (schema.enum) return h("select", { "aria-label": WORDS[name] ?? name, onchange: (e) => set(e.target.value) }, schema.enum.map((v) => h("option", { value: v, selected: v === now }, v)));
-    return h("input", { type: "number", value: String(now), min: schema.minimum, max: schema.maximum, step: 1, style: "width:70px", title: schema.description ?? "", "aria-label": WORDS[name] ?? name, onchange: (e) => set(Number(e.target.value)) });
+    const counted = schema.minimum === -1;  // the plan may count for itself: an empty field says so
+    return h("input", {
+      type: "number", value: counted && now === -1 ? "" : String(now), min: counted ? 0 : schema.minimum, max: schema.maximum, step: 1, style: counted ? "width:104px" : "width:70px", placeholder: counted ? "as found" : "",
+      title: counted ? "Empty: as many as the mesh shows" : schema.description ?? "", "aria-label": WORDS[name] ?? name, onchange: (e) => set(counted && e.target.value === "" ? -1 : Number(e.target.value)),
+    });
   }
 
   panel(b) {
