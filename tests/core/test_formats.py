@@ -145,7 +145,9 @@ def test_bad_files_are_refused_in_words(what):
     name, data, words = BAD[what]
     with pytest.raises(BadFile, match=words) as caught:
         read_character(name, data)
-    assert name in str(caught.value) or caught.value.where
+    assert caught.value.what
+    assert caught.value.where
+    assert caught.value.todo
 
 
 def test_too_large_says_so():

@@ -73,10 +73,12 @@ def test_a_leg_with_a_hock_reaches_and_keeps_its_bones(hock):
         for lift in (0.0, 0.3, -0.2):
             move = dict(zip(("move x", "move y", "move z"), target - rest[3], strict=True)) | {"lift": lift}
             now = places(program.evaluate({"foot": move}), program, "bone_1", "bone_2", "bone_3", "bone_4")
-            reachable = lift == 0.0
-            if reachable:
-                assert np.abs(now[3] - target).max() < 1e-6 * sizes.sum()
-                assert np.linalg.norm(np.diff(now, axis=0), axis=1) == pytest.approx(sizes, abs=1e-9)
+            # The end stays where it is wanted whatever the lift; bones keep their lengths wherever a lifted leg reaches.
+            assert np.abs(now[3] - target).max() < 1e-6 * sizes.sum()
+            long = np.linalg.norm(np.diff(now, axis=0), axis=1)
+            assert long[:2] == pytest.approx(sizes[:2], abs=1e-9)
+            if lift == 0.0 or np.linalg.norm(target - rest[0]) < 0.75 * sizes.sum():
+                assert long[2] == pytest.approx(sizes[2], abs=1e-9)
 
 
 def test_the_hock_lifts_smoothly_from_the_natural_fold(hock):

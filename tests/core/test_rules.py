@@ -590,6 +590,14 @@ def test_control_edits_survive_a_moved_joint_and_a_resize(otter):
         )
     pose = compile_rig(moved).evaluate({"hand_L": {"move x": 0.9}})
     assert pose.values[compile_rig(moved).channels[("hand_L", "move x")]] == 0.3
+    height = float(np.ptp(moved.points[:, 1]))
+    large, _ = apply_step(moved, "model.resize", {"measure": "height", "metres": 10 * height})
+    x = {k.name: k for k in large.control_named["hand_L"].channels}["move x"]
+    assert (x.low, x.high) == pytest.approx((-1.0, 3.0))  # ten times as large, ten times as far
+    assert large.control_named["hand_L"].shape == "gear"
+    far = compile_rig(large).evaluate({"hand_L": {"move x": 9.0}})
+    near = compile_rig(moved).evaluate({"hand_L": {"move x": 0.9}})
+    assert np.allclose(far.joints[:, :, 3], 10 * near.joints[:, :, 3], atol=1e-6)
     locked, _ = apply_step(c, "controls.limit", {"controls": ["hand_L"], "channel": "move y", "locked": True})
     held = compile_rig(locked).evaluate({"hand_L": {"move y": 0.2}, "hand_R": {"move y": 0.2}})
     assert np.array_equal(held.joints, compile_rig(locked).evaluate({}).joints)  # locked is at rest, on both sides

@@ -89,8 +89,22 @@ def test_humanoid_names_are_those_of_the_standard(otter):
     assert set(made.values()) <= table and len(set(made.values())) == len(made)
     assert made["forearm_L"] == "l_elbow" and made["shin_R"] == "r_knee" and made["head"] == "skullbase"
     assert made["index_1_L"] == "l_metacarpophalangeal_2" and len(made) > 40
-    # The hierarchy's order: a joint's nearest named ancestor is nearer to the root in the standard as well.
-    assert made["upper_arm_L"] == "l_shoulder" and made["collar_L"] == "l_sternoclavicular"
+    assert made["upper_arm_L"] == "l_shoulder"
+    assert made["collar_L"] == "l_sternoclavicular"
+    # The hierarchy's order: from root to tip, the names of our chains come in the order of the standard's (its figure of
+    # the joint hierarchy, from memory).
+    for limb in (
+        ("sacroiliac", "l_hip", "l_knee", "l_talocrural"),
+        ("l_sternoclavicular", "l_acromioclavicular", "l_shoulder", "l_elbow", "l_radiocarpal", "l_metacarpophalangeal_2"),
+    ):
+        assert set(limb) <= table
+        named = {own: j for j, own in made.items()}
+        for above, below in zip([n for n in limb if n in named], [n for n in limb if n in named][1:], strict=False):
+            line, at = [], otter.joint(named[below])
+            while at.parent:
+                at = otter.joint(at.parent)
+                line.append(at.name)
+            assert named[above] in line, (above, below)
     own = by_pattern(otter, "{Side} {part} {n}")
     assert own["index_2_L"] == "left index 2" and own["head"] == "head"
 

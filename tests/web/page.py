@@ -40,6 +40,11 @@ class Page:
     def station(self, key):
         self.page.locator(f".path [data-station={key}]").click()
         self.wait(f"vonkel.shownStation === '{key}'")
+        self.laid_out()
+
+    def laid_out(self):
+        """Wait until the plate has the room that the page gives it: strips and sheets come and go."""
+        self.wait("vonkel.strip.shown && vonkel.plate.width === vonkel.plate.stage.clientWidth && vonkel.plate.high === vonkel.plate.stage.clientHeight && !vonkel.plate.pending")
 
     def state(self, expression):
         return self.js(f"vonkel.state.{expression}")
@@ -47,11 +52,16 @@ class Page:
     def drag(self, start, by, steps=8):
         mouse = self.page.mouse
         mouse.move(*start)
-        self.page.wait_for_timeout(120)
         mouse.down()
         mouse.move(start[0] + by[0], start[1] + by[1], steps=steps)
-        self.page.wait_for_timeout(80)
         mouse.up()
+        self.answered()
+
+    def answered(self):
+        """Wait until every wish has been answered, and what was dragged is stored and shown."""
+        self.wait("vonkel.live.idle")
+        self.js("Promise.resolve(vonkel.settling).then(() => vonkel.queue ?? null).then(() => true)")
+        self.wait("vonkel.live.idle")
 
     def joint_at(self, view, joint):
         return self.js(

@@ -45,7 +45,7 @@ def rig_pose_and_try(page):
     page.page.locator("[data-joint=forearm_L]").click()
     page.wait("vonkel.plate.mesh.geometry.attributes.value.array.some(v => v > 0.9)")
     page.station("limbs")
-    page.wait("!vonkel.live.busy && vonkel.plate.controlFrames")
+    page.wait("vonkel.live.idle && vonkel.plate.controlFrames")
     rest = np.array(page.js("Array.from(vonkel.plate.points)")).reshape(-1, 3)
     at = page.control_at("free", "hand_L")
     page.drag(at, (-15, -110))
@@ -57,7 +57,7 @@ def rig_pose_and_try(page):
     assert far[near].mean() > 0.05 and np.median(far[rest[:, 0] < 0]) < 0.01  # the hand followed, the other side stayed
     assert page.js("vonkel.live.sequence - vonkel.live.shown") <= 1
     page.page.keyboard.press("Control+z")
-    page.wait("Object.keys(vonkel.values).length === 0 && !vonkel.live.busy")
+    page.wait("Object.keys(vonkel.values).length === 0 && vonkel.live.idle")
     page.wait("Math.abs(vonkel.plate.points[1] - vonkel.plate.rest[1]) < 1e-5")
     page.station("trials")
     page.page.locator("#run-trials").click()
@@ -94,7 +94,7 @@ def test_the_main_path_on_the_demo(page, tmp_path):
     slider.press("Tab")
     page.wait("vonkel.state.pose.values.shapes?.['mouth open'] === 1")
     page.station("face")
-    page.wait("vonkel.plate.controlFrames && !vonkel.live.busy")
+    page.wait("vonkel.plate.controlFrames && vonkel.live.idle")
     eye = page.js(
         "Array.from(vonkel.plate.frames.slice(12 * vonkel.plate.index.get('eye_L'), 12 * vonkel.plate.index.get('eye_L') + 12))"
     )

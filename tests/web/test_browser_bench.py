@@ -184,7 +184,7 @@ def test_a_pose_becomes_the_rest(page, member):
     page.wait("vonkel.state.skin", 90)
     page.station("limbs")
     page.js("vonkel.setChannel('chain_6 turn', 'turn z', 0.5, true)")
-    page.wait("Object.keys(vonkel.state.pose.values).length === 1 && !vonkel.live.busy")
+    page.wait("Object.keys(vonkel.state.pose.values).length === 1 && vonkel.live.idle")
     tip = "vonkel.plate.jointPlace(vonkel.plate.index.get('chain_end'))"
     before = page.js(tip)
     page.click("Take as the new rest")
@@ -291,18 +291,18 @@ def test_an_arm_is_switched_between_ik_and_fk_in_the_middle_of_a_pose(page, memb
     page.station("limbs")
     page.wait("vonkel.plate.controlFrames")
     page.js("vonkel.setChannel('hand_L', 'move y', 0.12, true)")
-    page.wait("Object.keys(vonkel.state.pose.values).length === 1 && !vonkel.live.busy")
+    page.wait("Object.keys(vonkel.state.pose.values).length === 1 && vonkel.live.idle")
     points = "Array.from(vonkel.plate.points)"
     before = np.array(page.js(points))
     page.js("vonkel.selectControl('hand_L')")
     page.page.locator("details[open]").get_by_role("button", name="FK").click()
-    page.wait("vonkel.state.pose.label.endsWith('led by FK') && !vonkel.live.busy && vonkel.values.hand_L.ik === 0")
+    page.wait("vonkel.state.pose.label.endsWith('led by FK') && vonkel.live.idle && vonkel.values.hand_L.ik === 0")
     after = np.array(page.js(points))
     assert np.abs(after - before).max() < 1e-5  # every point of the skin
     page.js("vonkel.setChannel('forearm_L turn', 'turn z', vonkel.values['forearm_L turn']['turn z'] + 0.3, true)")
-    page.wait("vonkel.state.pose.label.includes('forearm_L turn') && !vonkel.live.busy")
+    page.wait("vonkel.state.pose.label.includes('forearm_L turn') && vonkel.live.idle")
     bent = np.array(page.js(points))
     assert np.abs(bent - after).max() > 0.02
     page.page.locator("details[open]").get_by_role("button", name="IK").click()
-    page.wait("vonkel.state.pose.label.endsWith('led by IK') && !vonkel.live.busy && vonkel.values.hand_L.ik === 1")
+    page.wait("vonkel.state.pose.label.endsWith('led by IK') && vonkel.live.idle && vonkel.values.hand_L.ik === 1")
     assert np.abs(np.array(page.js(points)) - bent).max() < 2e-3

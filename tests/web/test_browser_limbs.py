@@ -32,8 +32,7 @@ def place(page, joint):
 
 def settled(page):
     """Wait until the last drag has been answered and kept."""
-    page.page.wait_for_timeout(60)
-    page.wait("!vonkel.live.busy && !vonkel.live.wish")
+    page.answered()
     page.quiet()
 
 
@@ -177,7 +176,7 @@ def test_a_fist_is_made_by_recording(page, rigged):
     settled(page)
     assert np.linalg.norm(place(page, "middle_end_L") - posed) > 0.01
     # and its curve is shaped by dragging a key
-    page.page.locator("summary", has_text="grab of fingers").click()
+    page.page.locator("summary", has_text="grab of L fingers").click()
     page.wait("document.querySelector('svg.curve .curve-key:not(.rest)')")
     key = page.page.locator("svg.curve .curve-key:not(.rest)").first
     box = key.bounding_box()
@@ -245,7 +244,7 @@ def test_a_tail_is_dragged_by_its_tip_springs_live_and_is_tried_in_motion(page, 
     track = []
     for frame in (12, 40, 12):
         bar.fill(str(frame))
-        page.wait(f"vonkel.motionFrame === {frame} && !vonkel.live.busy")
+        page.wait(f"vonkel.motionFrame === {frame} && vonkel.live.idle")
         track.append(place(page, "tail_6"))
     assert np.abs(track[0] - track[1]).max() > 1e-3 and np.array_equal(
         track[0], track[2]
@@ -282,7 +281,7 @@ def test_an_angle_leads_by_recording_and_a_limb_is_made_from_its_end(page, rigge
         "vonkel.setChannel('hand_L', 'ik', 0, false); vonkel.setChannel('forearm_L turn', 'turn z', 1.2, false); vonkel.setChannel('ear_L turn', 'turn y', 0.5, true)"
     )
     settled(page)
-    page.page.get_by_text("To follow: ear").wait_for()
+    page.page.get_by_text("To follow: L ear").wait_for()
     page.page.get_by_text(f"{np.degrees(1.2):.1f}°").first.wait_for()
     page.click("Record here")
     page.wait("vonkel.state.rules.filter(r => r.kind === 'link' && r.lead.kind === 'bend').length === 2")

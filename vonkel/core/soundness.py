@@ -15,10 +15,9 @@ from .character.references import checked
 from .errors import VonkelError, first_fault
 from .rig import compile_rig
 from .rig.kits import KINDS
-from .tolerances import MAX_CORNERS, MAX_FACES, MAX_JOINTS, MAX_PARTS, MAX_POINTS, UNIT_QUATERNION, WEIGHT_SUM
+from .tolerances import FARTHEST, MAX_CORNERS, MAX_FACES, MAX_JOINTS, MAX_PARTS, MAX_POINTS, UNIT_QUATERNION, WEIGHT_SUM
 
 log = logging.getLogger("vonkel.soundness")
-FARTHEST = 1e7  # metres: nothing of a character lies farther off, so that float32 still tells millimetres of its size
 
 
 def unsound(c: Character, before: Character | None = None) -> str:
@@ -77,7 +76,7 @@ def _hierarchy(c: Character) -> Iterator[str]:
         seen.add(j.name)
         if abs(sum(v * v for v in j.turn) - 1.0) > 1e3 * UNIT_QUATERNION:
             yield f"the turn of the joint “{j.name}” is no rotation"
-        if max(map(abs, j.place)) > FARTHEST:
+        if max(map(abs, j.place)) > 10 * FARTHEST:
             yield f"the joint “{j.name}” lies too far off"
 
 
@@ -120,7 +119,7 @@ def _mesh(c: Character, before: Character | None) -> Iterator[str]:
         if fault:
             yield fault
             return
-        if n and np.abs(a["points"]).max() > FARTHEST:
+        if n and np.abs(a["points"]).max() > 10 * FARTHEST:
             yield "its points lie too far off"
     lines = 0
     if "line_starts" in a:
@@ -193,7 +192,7 @@ def _shapes(c: Character, before: Character | None) -> Iterator[str]:
         index, moves = (c.arrays[n] for n in names)
         if len(index) != len(moves) or (len(index) and index.max() >= len(c.points)):
             yield f"the shape “{s.name}” doesn't fit the points"
-        elif len(moves) and np.abs(moves).max() > FARTHEST:
+        elif len(moves) and np.abs(moves).max() > 10 * FARTHEST:
             yield f"the shape “{s.name}” moves points too far"
         elif len(np.unique(index)) != len(index):
             yield f"the shape “{s.name}” moves a point twice"

@@ -12,6 +12,7 @@ WEIGHT_FLOOR = 1e-3  # weights below this are dropped
 UNIT_QUATERNION = 1e-6
 TINY = 1e-12  # guards divisions
 
+FARTHEST = 1e6  # metres: nothing is put or read farther off than this
 MAX_POINTS = 2_000_000  # a mesh larger than this is refused
 MAX_FACES = 4_000_000
 MAX_CORNERS = 16_000_000

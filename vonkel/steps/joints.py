@@ -14,9 +14,8 @@ from ..core.character.words import few
 from ..core.errors import BadParameters, StepRefused
 from ..core.joints import edit, freedom, names, orient
 from ..core.joints.plans import OwnPlan, check_plan, lay_own_plan, lay_plan
-from .registry import Params, step
+from .registry import Params, Place, step
 
-Place = tuple[float, float, float]
 Axis = Literal["", "x", "y", "z", "-x", "-y", "-z"]
 
 

@@ -17,7 +17,7 @@ from ..core.rig import compile_rig
 from ..core.rig.kits import KINDS, add_kit, remove_kit, renewed
 from ..core.rig.opposite import mirrored_kit
 from ..core.rig.outfit import kit_of, outfit
-from .registry import Params, step
+from .registry import Params, Place, step
 
 
 class AddKit(Params):
@@ -186,7 +186,7 @@ def set_options(character: Character, p: SetOptions) -> Character:
 class SetPlace(Params):
     kit: str
     point: str
-    place: tuple[Number, Number, Number]
+    place: Place
     both_sides: bool = True
 
 

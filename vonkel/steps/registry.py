@@ -9,16 +9,18 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError, WithJsonSchema
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, WithJsonSchema
 
 from ..core.character import Character
 from ..core.errors import BadParameters, Failure, NotFound, StepRefused, VonkelError, first_fault
 from ..core.formats.reading import array_from_npy, npy
 from ..core.soundness import unsound
+from ..core.tolerances import FARTHEST
 
 log = logging.getLogger("vonkel.steps")
 
-Metres = Annotated[float, "metres"]
+Coordinate = Annotated[float, Field(ge=-FARTHEST, le=FARTHEST)]
+Place = tuple[Coordinate, Coordinate, Coordinate]  # metres, in the character's space
 
 
 class Params(BaseModel):

@@ -11,7 +11,7 @@ from scipy.sparse.csgraph import connected_components
 from ..character import Arrays, Character, Part, unique_name
 from ..character.words import PALETTE, clean_name, role_of
 from ..errors import BadFile, BadParameters, TooLarge
-from ..tolerances import MAX_CORNERS, MAX_FACES, MAX_PARTS, MAX_POINTS
+from ..tolerances import FARTHEST, MAX_CORNERS, MAX_FACES, MAX_PARTS, MAX_POINTS
 
 
 @dataclass
@@ -52,7 +52,7 @@ def checked(mesh: RawMesh, where: str) -> RawMesh:
     bad = np.flatnonzero(~np.isfinite(mesh.points).all(1))
     if len(bad):
         raise BadFile(f"Point {bad[0] + 1} has a place that is not a number.", where, "Mend it and export again.")
-    if np.abs(mesh.points).max() > 1e6:
+    if np.abs(mesh.points).max() > FARTHEST:
         raise BadFile("The mesh is more than a thousand kilometres large.", where, "Set its scale and export again.")
     if any(not 0 <= v < n for line in mesh.lines for v in line):
         raise BadFile("A line names a point that doesn't exist.", where, "Export the drawing again.")

@@ -166,6 +166,8 @@ class Knife:
 
     def _follow_lines(self, arrays: dict[str, np.ndarray | None], number: np.ndarray) -> None:
         if not len(self.line_points):
+            if "line_starts" in self.character.arrays:  # the last line went
+                arrays["line_starts"] = arrays["line_points"] = None
             return
         order = np.argsort(self.line_part, kind="stable")
         new, take = _rows_taken(self.character.arrays["line_starts"].astype(np.int64), order)

@@ -83,8 +83,10 @@ def distance_to_segments(points: np.ndarray, segments: np.ndarray) -> np.ndarray
 def cells_on(solid: Solid, segments: np.ndarray) -> np.ndarray:
     """Inside cells along segments; the nearest inside cell where a stretch lies outside."""
     samples = []
+    # A bone may reach far out of the body: what lies beyond has no cells of its own, however finely it is looked at.
+    most = 4 * int(np.linalg.norm(np.ptp(solid.centres, axis=0)) / solid.h + 8)
     for a, b in segments:
-        n = max(int(np.ceil(np.linalg.norm(b - a) / (0.5 * solid.h))), 1)
+        n = min(max(int(np.ceil(np.linalg.norm(b - a) / (0.5 * solid.h))), 1), most)
         samples.append(a + (b - a) * np.linspace(0.0, 1.0, n + 1)[:, None])
     return np.unique(solid.nearest(np.concatenate(samples)))
 

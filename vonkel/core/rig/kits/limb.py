@@ -322,13 +322,21 @@ class Limb(KitKind):
             natural = [compose(f, off) for f, off in zip(frames, offs, strict=True)]
             if not values[lift]:
                 return natural, factors
-            # The last bone turns about the end, and the two above reach for where it then begins.  What that changes is
-            # added to the natural fold, so that the limb leaves it smoothly also where its bones lie in no one plane.
+            # The last bone turns about the end, and the two above reach for where it then begins, on the side to which they
+            # are folded by nature, wherever that is: so the limb leaves its natural fold smoothly and no bone is stretched.
             hock = bent_back(placed, normal, values[lift])
             a, b = sizes[0] * factor, sizes[1] * factor
-            knee0, hock0, normal0, _ = two_bone(root, placed[2], pole, a, b)
-            knee1, hock1, normal1, _ = two_bone(root, hock, pole, a, b)
-            lifted = [root, add(placed[1], sub(knee1, knee0)), add(placed[2], sub(hock1, hock0)), placed[3]]
+            line0, line1 = sub(placed[2], root), sub(hock, root)
+            if min(length(line0), length(line1)) < 1e-9:
+                return natural, factors
+            before0, now0 = unit(line0), unit(line1)
+            knee = sub(placed[1], root)
+            out_of = add(knee, before0, -dot(knee, before0))
+            side0 = unit(out_of) if length(out_of) > 1e-9 * a else unit(cross(normal, before0))
+            side1 = rotate(swing(before0, now0), side0)
+            knee1, hock1, _, _ = two_bone(root, hock, add(root, side1, a + b), a, b)
+            normal0, normal1 = cross(before0, side0), cross(now0, side1)
+            lifted = [root, knee1, hock1, placed[3]]
             out = []
             for i in range(3):
                 way, before = sub(lifted[i + 1], lifted[i]), sub(placed[i + 1], placed[i])

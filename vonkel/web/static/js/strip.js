@@ -10,6 +10,7 @@ export class Strip {
   }
 
   async show(wanted) {
+    this.shown = true;
     this.box.hidden = !wanted || !this.bench.state.skin;
     if (this.box.hidden) return;
     const { cards, fresh } = await call("GET", `/api/c/${this.bench.number}/trials`);
