@@ -48,7 +48,8 @@ def walk(starts: list[Character], count: int, seed: int = 1, sample: float = 0.0
             continue
         except VonkelError as error:
             out.refused[name] += 1
-            if not error.what or "can't be done here" in error.what and "rig" not in error.what:
+            # The guard is the last to refuse: but for what grows too large, a step should have said itself what is wrong.
+            if not error.what or "can't be done here" in error.what and not any(w in error.what for w in ("rig", "too far")):
                 out.faults.append(f"{i} {name} {str(params)[:400]}: only the guard refused it: {error}")
             continue
         except BaseException as error:

@@ -7,7 +7,7 @@ from typing import Literal
 import numpy as np
 from pydantic import Field, ValidationError
 
-from ..core.character import Character, Kit, Number, opposite, opposite_name, unique_name, without_side
+from ..core.character import Character, Kit, opposite, opposite_name, unique_name, without_side
 from ..core.character.references import without
 from ..core.errors import BadParameters, NotFound, StepRefused, first_fault
 from ..core.joints.extra import add_muscle_joint, add_twist_joints
@@ -132,7 +132,7 @@ class Muscles(Params):
     first: str
     second: str
     flexes: str = Field("", description="the joint whose bend makes it bulge")
-    off: tuple[Number, Number, Number] = Field((0, 0, 0), description="metres from the middle between the two")
+    off: Place = Field((0, 0, 0), description="metres from the middle between the two")
     weight: float = Field(0.5, ge=0, le=1)
     bulge: float = Field(0.25, ge=0, le=2)
     jiggle: float = Field(0.0, ge=0, le=30)

@@ -330,13 +330,10 @@ def reparent(character: Character, name: str, parent: str | None, both_sides: bo
     if both_sides and partner:
         other = opposite_name(parent) if parent else None
         wanted[partner] = other if other is None or other in character.joint_index else parent
-        over = wanted[partner]
-        if over is not None and (over == partner or over in descendants(character, partner)):
-            raise StepRefused(
-                f"{over} hangs below {partner} itself.", character.name, "Choose another, or this side alone."
-            )
     result = character
     for n, p in wanted.items():
+        if p is not None and (p == n or p in descendants(result, n)):
+            raise StepRefused(f"{p} hangs below {n} itself.", character.name, "Choose another, or this side alone.")
         old = result.joint(n).parent
         joints = [j.model_copy(update={"parent": p}) if j.name == n else j for j in result.joints]
         result = result.with_(joints=tuple(parents_first(joints)))

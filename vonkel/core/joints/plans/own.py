@@ -10,7 +10,7 @@ from __future__ import annotations
 from typing import Annotated, Any
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ...character import Character, Joint, Kit, Rule
 from ...errors import StepRefused, VonkelError
@@ -34,6 +34,17 @@ class OwnPlan(BaseModel):
     joints: tuple[Joint, ...] = Field(max_length=2000)
     kits: tuple[Kit, ...] = ()
     rules: tuple[Rule, ...] = ()
+
+    @model_validator(mode="after")
+    def _hung(self) -> OwnPlan:
+        seen: set[str | None] = {None}
+        for j in self.joints:
+            if j.name in seen:
+                raise ValueError(f"two joints are called {j.name}")
+            if j.parent not in seen:
+                raise ValueError(f"{j.name} hangs from {j.parent}, which doesn't stand before it")
+            seen.add(j.name)
+        return self
 
 
 def save_plan(character: Character, name: str, with_kits: bool = True) -> OwnPlan:
