@@ -20,6 +20,7 @@ from ..core.errors import Conflict, NotFound
 from .troubles import damaged, newer, told
 
 HERE = Path(__file__).parent
+PATIENCE = 30.0  # seconds that a change waits for another program to let go of the store
 VERSION = 2  # the number of the newest migration
 
 
@@ -128,7 +129,7 @@ class Store:
     def _open(self) -> Iterator[sqlite3.Connection]:
         """A connection for one piece of work.  Whatever sqlite says against it becomes the project's own error."""
         with told(self.path):
-            db = sqlite3.connect(self.path, timeout=30, isolation_level=None)
+            db = sqlite3.connect(self.path, timeout=PATIENCE, isolation_level=None)
             try:
                 db.execute("PRAGMA foreign_keys = ON")
                 db.execute("PRAGMA synchronous = FULL")  # an acknowledged step survives the power as well
