@@ -10,7 +10,6 @@ import tempfile
 import time
 from pathlib import Path
 
-
 from tests.fuzz.seeds import rigged
 from vonkel.core.character import Character
 from vonkel.core.soundness import unsound

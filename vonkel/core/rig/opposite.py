@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from ..character import (
     Channel,
     Character,
@@ -20,11 +22,14 @@ from ..character import (
 )
 from ..character.references import renamed_rule, things_of
 from ..errors import StepRefused
+from ..geometry.rotations import matrix_from_quaternion
 from .curves import curve_function
 from .kits import add_kit, driven_joints, remove_kit, with_rules
 from .mirror import mirrored_values, opposite_control
 from .outlines import shaped
 from .rules.links import OWN
+
+MOST_KEYS = 60  # a curve takes 64
 
 
 def mirrored_kit(character: Character, name: str) -> Character:
@@ -150,6 +155,36 @@ def _movable(character: Character, thing: str) -> Control | None:
     return Control(name=name, kit="", place=j.place, turn=j.turn, order=j.order, channels=(*channels, Channel(name="size")))
 
 
+def _signs_alone(own: Control, other: Control) -> bool:
+    """Whether mirroring only turns signs: the partner's axes are the reflected ones, each one way or the other."""
+    a, b = (matrix_from_quaternion(c.turn) for c in (own, other))
+    across = b.T @ (a * [[-1.0], [1.0], [1.0]])
+    return own.order == other.order and bool(np.allclose(np.abs(across), np.eye(3), atol=1e-9))
+
+
+def _between(spots: list[float], manner: str) -> list[float]:
+    """The spots with others between them, as many as a curve may have."""
+    pieces = min(8, MOST_KEYS // max(len(spots) - 1, 1)) if manner != "stepped" else 1
+    if pieces < 2:
+        return spots
+    return [a + (b - a) * k / pieces for a, b in zip(spots, spots[1:], strict=False) for k in range(pieces)] + spots[-1:]
+
+
+def _needed(spots: list[float], values: list[float], manner: str) -> list[tuple[float, float]]:
+    """The keys (at, value) without those that lie on the straight line between their neighbours."""
+    kept = list(zip(spots, values, strict=True))
+    if manner != "linear":
+        return kept
+    k = 1
+    while k < len(kept) - 1:
+        (a, va), (b, vb), (c, vc) = kept[k - 1 : k + 2]
+        if abs(va + (vc - va) * (b - a) / (c - a) - vb) < 1e-9:
+            del kept[k]
+        else:
+            k += 1
+    return kept
+
+
 def _read_backwards(f: Follower) -> Follower:
     keys = tuple(CurveKey(at=-k.at, value=k.value) for k in reversed(f.curve.keys))
     return f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})})
@@ -159,7 +194,8 @@ def _mirrored_followers(character: Character, rule: Link, names: dict[str, str])
     """Everything that is led, on the other side: at every key the pose that its channels take together is mirrored.
 
     Which channels turn their sign is read from both rest frames, so it holds for partners turned in counter-motion, with
-    parallel axes, or in no such manner.
+    parallel axes, or in no such manner.  Where axes don't simply turn their signs, a turn about one is a turn about
+    several that doesn't grow evenly: there keys are set in between as well.
     """
     together: dict[str, dict[str, Curve]] = {}
     out = []
@@ -174,11 +210,13 @@ def _mirrored_followers(character: Character, rule: Link, names: dict[str, str])
         spots = sorted({k.at for c in curves.values() for k in c.keys})
         functions = {channel: curve_function(c) for channel, c in curves.items()}
         first = next(iter(curves.values()))
+        if any(ch.startswith("turn ") for ch in curves) and not _signs_alone(own, other):
+            spots = _between(spots, first.manner)
         rows = [mirrored_values(own, other, {ch: f(at) for ch, f in functions.items()}) for at in spots]
         for channel in sorted({ch for row in rows for ch in row}):
             values = [row.get(channel, 0.0) for row in rows]
             if any(abs(v) > 1e-9 for v in values):
-                keys = tuple(CurveKey(at=a, value=v) for a, v in zip(spots, values, strict=True))
+                keys = tuple(CurveKey(at=a, value=v) for a, v in _needed(spots, values, first.manner))
                 curve = curves.get(channel, first).model_copy(update={"keys": keys})
                 out.append(Follower(thing=names[thing], channel=channel, curve=curve))
     return tuple(out)
