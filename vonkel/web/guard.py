@@ -46,9 +46,10 @@ def _host(value: str) -> str:
 
 def _netloc(origin: str) -> str:
     try:
-        return urlsplit(origin).netloc
+        found = urlsplit(origin)
     except ValueError:
         return ""
+    return found.netloc if found.scheme in ("http", "https") else ""
 
 
 def most(scope: Scope) -> int:
