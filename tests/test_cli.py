@@ -115,3 +115,31 @@ def test_plans_names_and_whole_characters_from_the_command_line(tmp_path):
     spoiled = tmp_path / "spoiled.vonkel"
     spoiled.write_bytes(whole.read_bytes()[:900])
     assert vonkel("new", spoiled, *other, ok=False).returncode == 3
+
+
+def test_a_gltf_brings_the_files_beside_it_along(tmp_path):
+    from tests.core.test_reading import parted
+    from tests.fuzz.seeds import gltf_json
+
+    text, data = parted(json.loads(gltf_json()))
+    (tmp_path / "strip.gltf").write_bytes(text)
+    refused = vonkel("check", tmp_path / "strip.gltf", ok=False)
+    assert refused.returncode == 3
+    assert "its data.bin" in refused.stderr
+    (tmp_path / "its data.bin").write_bytes(data)
+    assert vonkel("check", tmp_path / "strip.gltf", ok=False).returncode in (0, 1)
+    number = json.loads(vonkel("new", tmp_path / "strip.gltf", "--store", tmp_path / "s").stdout)["character"]
+    vonkel("export", number, tmp_path / "out.obj", "--store", tmp_path / "s")
+    assert (tmp_path / "out.obj").read_text().count("\nv ") + 1 >= 8
+
+
+def test_places_that_cant_be_written_or_read_are_said_in_one_line(tmp_path):
+    mesh = DATA / "cracked.obj"
+    number = json.loads(vonkel("new", mesh, "--store", tmp_path / "s").stdout)["character"]
+    said = vonkel("export", number, tmp_path / "nowhere" / "out.obj", "--store", tmp_path / "s", ok=False)
+    assert said.returncode == 2
+    assert "can't be written" in said.stderr and "Traceback" not in said.stderr
+    (tmp_path / "file").write_text("x")
+    said = vonkel("new", mesh, "--store", tmp_path / "file" / "s", ok=False)
+    assert said.returncode == 6
+    assert "can't be opened" in said.stderr and "Traceback" not in said.stderr

@@ -67,8 +67,8 @@ def walk(starts: list[Character], count: int, seed: int = 1, sample: float = 0.0
 
 
 def _rest_moved(before: Character, after: Character, name: str) -> str:
-    """Rules and kits are made without anything moving."""
-    if not name.startswith(("rules.", "limbs.", "controls.")) or not after.joints:
+    """Whatever is done, at rest the rig stands as the joints do: nothing moves when a rule, a kit or a new rest is made."""
+    if not after.joints:
         return ""
     pose = compile_rig(after).evaluate({})
     rest = np.array([j.place for j in after.joints])

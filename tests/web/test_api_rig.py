@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
+from vonkel.core.rig import compile_rig
 from vonkel.demo import add_member
 from vonkel.web.app import Settings, create_app
 
@@ -72,9 +73,17 @@ def test_kits_say_what_they_want_and_suggestions_fill_them(client, larva):
 
 def test_mirrored_poses_opposites_and_spaces_answer_in_words(client, larva):
     post = lambda path, **body: client.post(f"/api/c/{larva}/{path}", json=body)  # noqa: E731
-    swapped = post("mirror_pose", values={"chain 2": {"move x": 0.1, "turn y": 0.2}}).json()["values"]["chain 2"]
-    assert swapped["move x"] == pytest.approx(-0.1)
-    assert swapped["turn y"] == pytest.approx(-0.2)
+    given = {"chain 2": {"move x": 0.1, "move z": 0.03, "turn y": 0.2}}
+    swapped = post("mirror_pose", values=given).json()["values"]
+    assert swapped["chain 2"] != given["chain 2"]
+    c = client.app.state.workshop.character(larva)
+    one, other = (compile_rig(c).evaluate(v) for v in (given, swapped))
+    frame, image = (np.array(p.controls["chain 2"]).reshape(3, 4) for p in (one, other))
+    rest = np.array(compile_rig(c).evaluate({}).controls["chain 2"]).reshape(3, 4)
+    mirror = np.diag([-1.0, 1.0, 1.0])
+    assert image[:, 3] == pytest.approx(mirror @ frame[:, 3], abs=1e-9)  # stands on the mirrored place
+    turned, turned_over = (f[:, :3] @ rest[:, :3].T for f in (frame, image))
+    assert np.allclose(turned_over, mirror @ turned @ mirror, atol=1e-9)  # and is turned the mirrored way
     assert post("mirror_pose", values={"chain 2": {"move x": "far"}}).status_code == 422
     assert client.get(f"/api/c/{larva}/opposite/chain 2").json() == {"control": "chain 2"}
     refused = post("space", rule="none", to="in ground")

@@ -170,13 +170,11 @@ def _between(spots: list[float], manner: str) -> list[float]:
     return [a + (b - a) * k / pieces for a, b in zip(spots, spots[1:], strict=False) for k in range(pieces)] + spots[-1:]
 
 
-def _needed(spots: list[float], values: list[float], manner: str) -> list[tuple[float, float]]:
-    """The keys (at, value) without those that lie on the straight line between their neighbours."""
+def _needed(spots: list[float], values: list[float], thinned: bool) -> list[tuple[float, float]]:
+    """The keys (at, value); thinned: without those that lie on the straight line between their neighbours."""
     kept = list(zip(spots, values, strict=True))
-    if manner != "linear":
-        return kept
     k = 1
-    while k < len(kept) - 1:
+    while thinned and k < len(kept) - 1:
         (a, va), (b, vb), (c, vc) = kept[k - 1 : k + 2]
         if abs(va + (vc - va) * (b - a) / (c - a) - vb) < 1e-9:
             del kept[k]
@@ -210,13 +208,14 @@ def _mirrored_followers(character: Character, rule: Link, names: dict[str, str])
         spots = sorted({k.at for c in curves.values() for k in c.keys})
         functions = {channel: curve_function(c) for channel, c in curves.items()}
         first = next(iter(curves.values()))
-        if any(ch.startswith("turn ") for ch in curves) and not _signs_alone(own, other):
+        finer = any(ch.startswith("turn ") for ch in curves) and not _signs_alone(own, other)
+        if finer:
             spots = _between(spots, first.manner)
         rows = [mirrored_values(own, other, {ch: f(at) for ch, f in functions.items()}) for at in spots]
         for channel in sorted({ch for row in rows for ch in row}):
             values = [row.get(channel, 0.0) for row in rows]
             if any(abs(v) > 1e-9 for v in values):
-                keys = tuple(CurveKey(at=a, value=v) for a, v in _needed(spots, values, first.manner))
+                keys = tuple(CurveKey(at=a, value=v) for a, v in _needed(spots, values, finer and first.manner == "linear"))
                 curve = curves.get(channel, first).model_copy(update={"keys": keys})
                 out.append(Follower(thing=names[thing], channel=channel, curve=curve))
     return tuple(out)

@@ -125,6 +125,9 @@ export function fold(bench, title, ...inside) {
 /** A field whose value is used when a button beside it is pressed. */
 export const plain = (label, value, attributes = {}) => h("input", { type: "number", value: String(value), "aria-label": label, "data-keep": `p-${label}`, ...attributes });
 
+/** What is on or off, told apart from a choice by its lamp. */
+export const switchButton = (label, on, act, title = "") => h("button", { class: "small switch", "aria-pressed": String(on), title: title || undefined, onclick: act }, h("i", {}), label);
+
 /** A row of choices of which one is on. */
 export const choices = (options, now, act) => h("div", { class: "choices" }, Object.entries(options).map(([key, words]) =>
   h("button", { class: "small", "aria-pressed": String(key === now), onclick: () => act(key) }, words)));

@@ -1,6 +1,6 @@
 // The Limbs station: kits, controls, what leads what, rules, and the order in which all is solved.
 import { fullName, h, measureOf, plainName, say, tag, toast } from "../dom.js";
-import { button, choices, filtered, fold, hierarchy, noJoints, pairs } from "./common.js";
+import { button, choices, filtered, fold, hierarchy, noJoints, pairs, switchButton } from "./common.js";
 import { linkSheet } from "./links.js";
 import { orderSheet } from "./order.js";
 import { channelSheet, poseDock, poseSheet } from "./posing.js";
@@ -45,7 +45,7 @@ function setButtons(b) {
     b.plate.levels = now.size === sets.length ? null : now;
     b.plate.draw(); b.sheets(); b.dock();
   };
-  return h("div", { class: "acts", role: "group", "aria-label": "Sets of controls" }, sets.map((s) => h("button", { class: "small", "aria-pressed": String(on(s)), title: `Show or hide the set “${s}”`, onclick: () => flip(s) }, s)));
+  return h("div", { class: "acts", role: "group", "aria-label": "Sets of controls" }, sets.map((s) => switchButton(s, on(s), () => flip(s), `Show or hide the set “${s}”`)));
 }
 
 const inSpace = (label) => `in ${fullName(label.slice(3))}`;
@@ -81,7 +81,7 @@ function limitRow(b, c, k) {
   const end = (which) => h("input", { type: "number", step: "any", value: k[which] === null ? "" : String(Math.round(k[which] * out * 100) / 100), placeholder: "none", "aria-label": `${k.name} ${which} limit`, onchange: (e) => send({ [which]: e.target.value === "" ? null : Number(e.target.value) / out }) });
   return h("tr", {}, h("td", {}, k.name), h("td", {}, end("low")), h("td", {}, end("high")),
     h("td", {}, k.added ? button("×", () => b.step("controls.remove_channel", { control: c.name, name: k.name, both_sides: b.symmetry }), "small quiet")
-      : h("button", { class: "small", "aria-pressed": String(k.locked), title: "Locked channels stay at rest and are hidden", onclick: () => send({ locked: !k.locked }) }, k.locked ? "locked" : "lock")));
+      : switchButton("lock", k.locked, () => send({ locked: !k.locked }), "Locked channels stay at rest and are hidden")));
 }
 
 function newChannel(b, c) {

@@ -1,6 +1,6 @@
 // Putting on a kit: choose which, click a joint, correct what each role takes, put it on.
 import { call, h, plainName, say, tag, toast } from "../dom.js";
-import { button, choices, pairs } from "../stations/common.js";
+import { button, choices, pairs, switchButton } from "../stations/common.js";
 
 const MADE = {  // kits that bring their own joints: a step of their own
   twist: { step: "limbs.twist", fields: { count: ["joints", 3, 1, 8] }, picks: { comes_from: { end: "from the bone's end", start: "from its beginning" } }, role: "joint" },
@@ -72,7 +72,7 @@ class KitTool {
       made ? pairs(...Object.entries(made.fields).map(([k, [label, at, low, high]]) => [label, h("input", { type: "number", value: String(this.options[k] ?? at), min: low, max: high, step: "any", "aria-label": label, onchange: (e) => { this.options[k] = Number(e.target.value); } })])) : pairs(...Object.entries(this.kindOf()?.options ?? {}).map(([k, s]) => this.option(k, s))),
       ...(made ? Object.entries(made.picks).map(([k, words]) => choices(words, this.options[k] ?? Object.keys(words)[0], (v) => { this.options[k] = v; b.sheets(); })) : []),
       this.kind === "arm" || this.kind === "leg" ? this.fromEnd() : null,
-      h("div", { class: "acts" }, button("Put it on", () => this.put(), "mend small"), button("Symmetry", () => { b.symmetry = !b.symmetry; b.sheets(); }, b.symmetry ? "small act" : "small"))];
+      h("div", { class: "acts" }, button("Put it on", () => this.put(), "mend small"), switchButton("Both sides", b.symmetry, () => { b.symmetry = !b.symmetry; b.sheets(); }))];
   }
 
   /** A limb of so many bones that ends in the clicked joint. */
