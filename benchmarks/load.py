@@ -42,7 +42,10 @@ uvicorn.run(app, host="127.0.0.1", port=int(sys.argv[1]), log_level="error")
 
 async def client(k: int, base: str, echo: str, numbers: list[int], end: float, seen: dict, statuses: Counter) -> None:
     number = numbers[k % len(numbers)]
-    async with httpx.AsyncClient(base_url=base, timeout=120) as http, httpx.AsyncClient(base_url=echo, timeout=120) as bare:
+    async with (
+        httpx.AsyncClient(base_url=base, timeout=120) as http,
+        httpx.AsyncClient(base_url=echo, timeout=120) as bare,
+    ):
 
         async def timed(kind: str, method: str, path: str, **more):  # type: ignore[no-untyped-def]
             began = time.perf_counter()
@@ -69,10 +72,20 @@ async def client(k: int, base: str, echo: str, numbers: list[int], end: float, s
             await timed("ledger", "GET", f"{api}/ledger")
             await timed("mesh", "GET", f"{api}/mesh/{state['mesh']}")
             await timed("weights", "GET", f"{api}/weights/forearm_L")
-            await timed("pose", "POST", f"{api}/pose", json={"values": {"hand_L": {"move y": 0.01 * (turn % 9)}}, "label": "Posed"})
+            await timed(
+                "pose",
+                "POST",
+                f"{api}/pose",
+                json={"values": {"hand_L": {"move y": 0.01 * (turn % 9)}}, "label": "Posed"},
+            )
             await timed("rename", "POST", f"{api}/steps", **step("model.rename", {"name": f"Lutra {k} {turn % 7}"}))
             await timed("bend", "POST", f"{api}/steps", **step("joints.bend", {"joint": "forearm_L", "degrees": 8}))
-            await timed("free", "POST", f"{api}/steps", **step("joints.free", {"joint": "tail_3", "low": [-0.5] * 3, "high": [0.5] * 3}))
+            await timed(
+                "free",
+                "POST",
+                f"{api}/steps",
+                **step("joints.free", {"joint": "tail_3", "low": [-0.5] * 3, "high": [0.5] * 3}),
+            )
             await timed("undo", "POST", f"{api}/undo", json={})
 
 
@@ -85,7 +98,9 @@ async def dragger(k: int, base: str, number: int, end: float, seen: dict) -> Non
             n += 1
             began = time.perf_counter()
             to = [0.5 + 0.05 * np.sin(n / 9 + k), 0.6, 0.05 * np.cos(n / 9)]
-            await socket.send(json.dumps({"kind": "move", "seq": n, "step": step, "control": "hand_L", "to": to, "values": {}}))
+            await socket.send(
+                json.dumps({"kind": "move", "seq": n, "step": step, "control": "hand_L", "to": to, "values": {}})
+            )
             await socket.recv()
             seen["frame"].append(time.perf_counter() - began)
             await asyncio.sleep(0.05)
@@ -123,7 +138,9 @@ async def run(server: Server, echo: str, numbers: list[int], seconds: float) -> 
     bad = {k: n for k, n in statuses.items() if k.split()[-1].startswith("5")}
     print(f"refused: { {k: n for k, n in statuses.items() if not k.endswith('200')} }; 500s: {bad or 'none'}")
     third = max(len(rows) // 3, 1)
-    print(f"memory: {np.mean([r[0] for r in rows[third : 2 * third]]):.0f} MB in the second third, {np.mean([r[0] for r in rows[-third:]]):.0f} MB in the last; files open {rows[third][1]} and {rows[-1][1]}")
+    print(
+        f"memory: {np.mean([r[0] for r in rows[third : 2 * third]]):.0f} MB in the second third, {np.mean([r[0] for r in rows[-third:]]):.0f} MB in the last; files open {rows[third][1]} and {rows[-1][1]}"
+    )
 
 
 def main() -> None:
@@ -143,7 +160,9 @@ def main() -> None:
             server.kill()
             bare.kill()
         steps = sum(len(shop.store.ledger(n)) for n in numbers)
-        print(f"store: {((Path(folder) / 'vonkel.db').stat().st_size - size) / 1024:.0f} kB more, {steps} steps on the lines")
+        print(
+            f"store: {((Path(folder) / 'vonkel.db').stat().st_size - size) / 1024:.0f} kB more, {steps} steps on the lines"
+        )
 
 
 if __name__ == "__main__":

@@ -22,6 +22,8 @@ from vonkel.steps import apply_step
 from vonkel.workshop import Workshop
 
 MIRROR = np.diag([-1.0, 1.0, 1.0])
+
+
 def cold():
     """Forget all that was worked out lately."""
     count = 0
@@ -116,11 +118,18 @@ def test_a_mirrored_link_gives_the_mirrored_pose(manner, channels):
         {"thing": f"joint:{j}_L", "channel": ch, "curve": {"keys": [{"at": 0, "value": 0}, {"at": 1, "value": v}]}}
         for j, v in (("upper_arm", 0.3), ("forearm", 0.5)) for ch in channels
     ]  # fmt: skip
-    link = {"kind": "link", "name": "arm_L", "lead": {"thing": f"control:{control}", "channel": "lead"}, "followers": followers}
+    link = {
+        "kind": "link",
+        "name": "arm_L",
+        "lead": {"thing": f"control:{control}", "channel": "lead"},
+        "followers": followers,
+    }
     c, _ = apply_step(c, "rules.add", {"rule": link, "both_sides": False})
     image = mirrored_rule(c, c.rules[-1]).model_copy(update={"name": "arm_R"})
     c = c.with_(rules=(*c.rules, image))
-    near = 1e-9 if manner == "counter" else 2e-3  # with parallel axes the mirrored turn doesn't grow evenly between keys
+    near = (
+        1e-9 if manner == "counter" else 2e-3
+    )  # with parallel axes the mirrored turn doesn't grow evenly between keys
     for lead, most in ((1.0, 1e-9), (0.8, near), (0.33, near)):
         _reflected(c, compile_rig(c).evaluate({control: {"lead": lead}}), most, channels)
     again = mirrored_rule(c, image)
@@ -140,7 +149,9 @@ def _reflected(c, pose, most, channels):
         assert np.allclose(turned[1], MIRROR @ turned[0] @ MIRROR, atol=most), name
         assert np.allclose(right[:, 3], MIRROR @ left[:, 3], atol=most), name
         assert np.allclose(pose.scales[index[f"{name}_L"]], pose.scales[index[f"{name}_R"]])
-        moved = max(moved, float(np.abs(left[:, 3] - c.joint(f"{name}_L").place).max()), float(np.abs(pose.scales - 1).max()))
+        moved = max(
+            moved, float(np.abs(left[:, 3] - c.joint(f"{name}_L").place).max()), float(np.abs(pose.scales - 1).max())
+        )
     assert moved > 1e-3 or channels == ["turn x"]  # about its own bone an arm's joints stay where they are
 
 
@@ -151,7 +162,9 @@ def test_a_mirrored_lead_reads_the_mirrored_pose_alike(manner, kind):
 
     c, _ = armed(manner)
     for side in "LR":
-        c, _ = apply_step(c, "limbs.add_kit", {"kind": "turns", "joints": {"chain": [f"upper_arm_{side}"]}, "both_sides": False})
+        c, _ = apply_step(
+            c, "limbs.add_kit", {"kind": "turns", "joints": {"chain": [f"upper_arm_{side}"]}, "both_sides": False}
+        )
     left, right = (c.control_named[f"upper_arm_{s} turn"] for s in "LR")
     from vonkel.core.rig.mirror import mirrored_values
 
@@ -199,7 +212,9 @@ def test_digits_spread_from_their_tips_whatever_the_axes(otter, aim, hinge):
 
 def test_the_eyes_target_grows_with_the_figure(otter):
     kit = next(k for k in otter.kits if k.kind == "eyes")
-    set_ = otter.with_(kits=tuple(k.model_copy(update={"options": {"distance": 0.7}}) if k is kit else k for k in otter.kits))
+    set_ = otter.with_(
+        kits=tuple(k.model_copy(update={"options": {"distance": 0.7}}) if k is kit else k for k in otter.kits)
+    )
     large, _ = apply_step(set_, "model.resize", {"measure": "height", "metres": 10 * set_.height})
     assert next(k for k in large.kits if k.kind == "eyes").options["distance"] == pytest.approx(7.0)
 

@@ -96,7 +96,9 @@ def test_lines_of_an_obj_may_go_on_in_the_next():
     text = b"v 0 0 \\\n0\nv 1 0 0\r\nv 1 1 0\nv 0 1 0\nf 1 2 \\\r\n 3 \\\n4\n"
     c = read_character("a.obj", text)
     assert c.arrays["face_corners"].tolist() == [0, 1, 2, 3]
-    utf16 = read_character("a.obj", ("\ufeff" + text.decode().replace("\\\n", " ").replace("\\\r\n", " ")).encode("utf-16-le"))
+    utf16 = read_character(
+        "a.obj", ("\ufeff" + text.decode().replace("\\\n", " ").replace("\\\r\n", " ")).encode("utf-16-le")
+    )
     assert np.array_equal(utf16.points, c.points)
     with pytest.raises(BadFile, match="Line 3 can't be read"):  # told by the line it began on
         read_character("a.obj", b"v 0 0 0\nv 1 0 0\nv 1 \\\nx 0\n")
@@ -146,7 +148,10 @@ def test_what_uses_itself_is_refused():
 def test_sixteen_bit_colours_are_scaled():
     for order in "<>":
         c = read_character("a.ply", binary_ply(order))
-        assert c.arrays["colours"][0].tolist() == [round(40000 / 257)] * 3 or abs(int(c.arrays["colours"][0, 0]) - 155) <= 1
+        assert (
+            c.arrays["colours"][0].tolist() == [round(40000 / 257)] * 3
+            or abs(int(c.arrays["colours"][0, 0]) - 155) <= 1
+        )
         assert c.points[2].tolist() == [1.0, 1.0, 0.5]
 
 
@@ -325,7 +330,13 @@ def test_arrays_say_what_they_hold_before_they_are_made():
     assert np.array_equal(array_from_npy(npy(good)), good)
     huge = npy(good).replace(b"(2, 3)", b"(2000000000, 1000)"[:6])
     assert array_from_npy(huge) is None
-    for broken in (b"", b"\x93NUMPY", npy(good)[:-1], npy(good).replace(b"'<f4'", b"'|O8'"), npy(good).replace(b"{'descr'", b"{'descr((")):
+    for broken in (
+        b"",
+        b"\x93NUMPY",
+        npy(good)[:-1],
+        npy(good).replace(b"'<f4'", b"'|O8'"),
+        npy(good).replace(b"{'descr'", b"{'descr(("),
+    ):
         assert array_from_npy(broken) is None
 
 
@@ -364,7 +375,9 @@ def test_an_own_glb_is_checked_whole():
 def test_a_part_without_faces_stays_out_of_the_file():
     """glTF wants a primitive in every mesh: what has none is left out, and the rest comes back."""
     c = tail()
-    two = c.parts[0].model_copy(update={"name": "crumbs", "points": (len(c.points), len(c.points) + 2), "faces": (c.parts[0].faces[1],) * 2})
+    two = c.parts[0].model_copy(
+        update={"name": "crumbs", "points": (len(c.points), len(c.points) + 2), "faces": (c.parts[0].faces[1],) * 2}
+    )
     k = c.arrays["skin/joints"].shape[1]
     more = c.with_(
         parts=(*c.parts, two),

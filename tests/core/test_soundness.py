@@ -239,7 +239,10 @@ def test_a_bone_that_reaches_far_out_of_the_body_binds_in_time():
 def test_nothing_but_the_eyes_distance_is_a_kits_length():
     from vonkel.core.rig.kits import KINDS
 
-    told = {k.kind: {n for n, f in k.options.model_fields.items() if "metres" in (f.description or "")} for k in KINDS.values()}
+    told = {
+        k.kind: {n for n, f in k.options.model_fields.items() if "metres" in (f.description or "")}
+        for k in KINDS.values()
+    }
     for kind, names in told.items():
         assert names <= KINDS[kind].lengths, kind
     assert KINDS["eyes"].lengths == {"distance"}

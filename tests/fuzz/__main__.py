@@ -11,7 +11,10 @@ bad = 0
 for reader in sys.argv[2:] or seeds():
     found = fuzz(reader, count)
     most = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
-    print(f"{reader}: {found.read} read, {found.refused} refused, slowest {found.slowest:.2f} s, {most:.0f} MB at most", flush=True)
+    print(
+        f"{reader}: {found.read} read, {found.refused} refused, slowest {found.slowest:.2f} s, {most:.0f} MB at most",
+        flush=True,
+    )
     for line in found.faults[:10]:
         print("  ", line, flush=True)
     bad += len(found.faults)

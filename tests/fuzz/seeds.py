@@ -101,7 +101,9 @@ def binary_ply(order: str) -> bytes:
     ).encode()
     rows = np.zeros(4, [("x", order + "f4"), ("y", order + "f8"), ("z", order + "f4"), ("c", order + "u2", 3)])
     rows["x"], rows["y"], rows["z"], rows["c"] = [0, 1, 1, 0], [0, 0, 1, 1], 0.5, 40000
-    faces = b"\x03" + np.array([0, 1, 2], order + "i4").tobytes() + b"\x03" + np.array([0, 2, 3], order + "i4").tobytes()
+    faces = (
+        b"\x03" + np.array([0, 1, 2], order + "i4").tobytes() + b"\x03" + np.array([0, 2, 3], order + "i4").tobytes()
+    )
     return head + rows.tobytes() + faces
 
 
@@ -154,7 +156,13 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
         "obj": [("a.obj", text)],
         "ply": [("a.ply", PLY_TEXT), ("a.ply", binary_ply("<")), ("a.ply", binary_ply(">"))],
         "svg": [("a.svg", SVG)],
-        "gltf": [("a.gltf", gltf_json()), ("a.glb", write_rigged(small.with_(joints=(), skin=None, arrays={"skin/joints": None, "skin/weights": None})))],  # fmt: skip
+        "gltf": [
+            ("a.gltf", gltf_json()),
+            (
+                "a.glb",
+                write_rigged(small.with_(joints=(), skin=None, arrays={"skin/joints": None, "skin/weights": None})),
+            ),
+        ],  # fmt: skip
         "rigged": [("a.glb", write_rigged(small))],
         "vonkel": [("a.vonkel", whole)],
         "recipe": [("a.json", recipe)],

@@ -95,7 +95,14 @@ def test_humanoid_names_are_those_of_the_standard(otter):
     # the joint hierarchy, from memory).
     for limb in (
         ("sacroiliac", "l_hip", "l_knee", "l_talocrural"),
-        ("l_sternoclavicular", "l_acromioclavicular", "l_shoulder", "l_elbow", "l_radiocarpal", "l_metacarpophalangeal_2"),
+        (
+            "l_sternoclavicular",
+            "l_acromioclavicular",
+            "l_shoulder",
+            "l_elbow",
+            "l_radiocarpal",
+            "l_metacarpophalangeal_2",
+        ),
     ):
         assert set(limb) <= table
         named = {own: j for j, own in made.items()}

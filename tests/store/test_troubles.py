@@ -40,7 +40,11 @@ def stand(client, turn=9.0):
 
 def command(folder, *words, **more):
     return subprocess.run(
-        [sys.executable, "-m", "vonkel.cli", *words, "--store", str(folder)], capture_output=True, text=True, cwd=ROOT, **more
+        [sys.executable, "-m", "vonkel.cli", *words, "--store", str(folder)],
+        capture_output=True,
+        text=True,
+        cwd=ROOT,
+        **more,
     )
 
 
@@ -107,7 +111,11 @@ print("went on")
     )
     mount = f"mount -t tmpfs -o size=2m tmpfs {disk} && exec {sys.executable} {script}"
     done = subprocess.run(
-        ["unshare", "-m", "sh", "-c", mount], capture_output=True, text=True, cwd=ROOT, env={**os.environ, "PYTHONPATH": str(ROOT)}
+        ["unshare", "-m", "sh", "-c", mount],
+        capture_output=True,
+        text=True,
+        cwd=ROOT,
+        env={**os.environ, "PYTHONPATH": str(ROOT)},
     )
     assert done.stdout.strip() == "went on", done.stderr[-2000:]
 
@@ -249,7 +257,13 @@ def test_the_size_of_the_store_is_told_while_its_side_file_comes_and_goes(shop, 
 
 def test_numbers_beyond_what_the_store_can_hold_are_simply_not_there(client):
     huge = 2**63
-    for address in (f"/api/c/{huge}", f"/c/{huge}", f"/api/c/{huge}/ledger", f"/api/c/1/states/{huge}.png", f"/api/plans/{huge}.json"):
+    for address in (
+        f"/api/c/{huge}",
+        f"/c/{huge}",
+        f"/api/c/{huge}/ledger",
+        f"/api/c/1/states/{huge}.png",
+        f"/api/plans/{huge}.json",
+    ):
         assert client.get(address).status_code == 404, address
     assert client.delete(f"/api/c/{huge}").status_code == 404
     assert client.post("/api/c/1/go", json={"step": huge}).status_code == 404

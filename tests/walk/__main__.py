@@ -18,7 +18,9 @@ if len(sys.argv) > 2:
 else:
     starts = small()
 found = walk(starts, count, seed=3)
-print(f"{sum(found.done.values())} done of {len(found.done)} kinds, {sum(found.refused.values())} refused, slowest {found.slowest}")
+print(
+    f"{sum(found.done.values())} done of {len(found.done)} kinds, {sum(found.refused.values())} refused, slowest {found.slowest}"
+)
 print("never done:", sorted(set(found.refused) - set(found.done)))
 for line in found.faults[:40]:
     print(line)

@@ -49,7 +49,11 @@ def walk(starts: list[Character], count: int, seed: int = 1, sample: float = 0.0
         except VonkelError as error:
             out.refused[name] += 1
             # The guard is the last to refuse: but for what grows too large, a step should have said itself what is wrong.
-            if not error.what or "can't be done here" in error.what and not any(w in error.what for w in ("rig", "too far")):
+            if (
+                not error.what
+                or "can't be done here" in error.what
+                and not any(w in error.what for w in ("rig", "too far"))
+            ):
                 out.faults.append(f"{i} {name} {str(params)[:400]}: only the guard refused it: {error}")
             continue
         except BaseException as error:
@@ -78,4 +82,8 @@ def _rest_moved(before: Character, after: Character, name: str) -> str:
     if off > max(2 * old, 1e-9 * after.size):
         return f"at rest a joint stands {off:.2g} m off"
     grown = float(np.abs(pose.scales - 1).max())
-    return f"at rest a joint is scaled by {grown:.2g}" if grown > 1e-9 and grown > 2 * np.abs(compile_rig(before).evaluate({}).scales - 1).max() else ""
+    return (
+        f"at rest a joint is scaled by {grown:.2g}"
+        if grown > 1e-9 and grown > 2 * np.abs(compile_rig(before).evaluate({}).scales - 1).max()
+        else ""
+    )

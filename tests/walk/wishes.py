@@ -103,7 +103,16 @@ class Wishes:
         elif key == "data":
             made = np.frombuffer(PNG if self.chance(0.8) else b"no picture", np.uint8)
         else:
-            made = self.one([np.zeros(1, np.int32), np.arange(4), np.array([0, 3]), np.array(3), np.zeros((2, 3)), np.array([0, 1, 2])])
+            made = self.one(
+                [
+                    np.zeros(1, np.int32),
+                    np.arange(4),
+                    np.array([0, 3]),
+                    np.array(3),
+                    np.zeros((2, 3)),
+                    np.array([0, 1, 2]),
+                ]
+            )
         return {"npy": base64.b64encode(npy(np.asarray(made))).decode()}
 
     def pose(self, c: Character) -> dict[str, dict[str, float]]:
@@ -139,7 +148,10 @@ class Wishes:
                 p["kind"] = kind
         if step == "limbs.remove_kit" and c.kits:
             p["kit"] = self.one(c.kits).name
-        if step in ("controls.limit", "controls.remove_channel", "controls.add_channel", "controls.rename") and c.controls:
+        if (
+            step in ("controls.limit", "controls.remove_channel", "controls.add_channel", "controls.rename")
+            and c.controls
+        ):
             k = self.one(c.controls)
             if "controls" in p:
                 p["controls"] = [k.name]
@@ -175,7 +187,9 @@ class Wishes:
             fit(f, "thing")
             curve = f.get("curve")
             if isinstance(curve, dict) and isinstance(curve.get("keys"), list):
-                curve["keys"] = [{"at": i * 0.7 - 1, "value": float(self.rng.normal())} for i in range(max(1, len(curve["keys"])))]
+                curve["keys"] = [
+                    {"at": i * 0.7 - 1, "value": float(self.rng.normal())} for i in range(max(1, len(curve["keys"])))
+                ]
         for s in rule.get("swingers") or []:
             fit(s, "control")
         return rule

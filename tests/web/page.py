@@ -44,7 +44,9 @@ class Page:
 
     def laid_out(self):
         """Wait until the plate has the room that the page gives it: strips and sheets come and go."""
-        self.wait("vonkel.strip.shown && vonkel.plate.width === vonkel.plate.stage.clientWidth && vonkel.plate.high === vonkel.plate.stage.clientHeight && !vonkel.plate.pending")
+        self.wait(
+            "vonkel.strip.shown && vonkel.plate.width === vonkel.plate.stage.clientWidth && vonkel.plate.high === vonkel.plate.stage.clientHeight && !vonkel.plate.pending"
+        )
 
     def state(self, expression):
         return self.js(f"vonkel.state.{expression}")

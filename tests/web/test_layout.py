@@ -15,7 +15,9 @@ VIEWS = {
     "limbs": [f"vonkel.rigView = '{v}'" for v in ("control", "links", "rules", "order")],
     "joints": [f"vonkel.jointTab = '{v}'" for v in ("place", "turn", "free", "bone")],
 }
-UNPAINTED = "vonkel.plate.paint = () => {}"  # where things stand is asked here, not how they look: that would take minutes
+UNPAINTED = (
+    "vonkel.plate.paint = () => {}"  # where things stand is asked here, not how they look: that would take minutes
+)
 LONGEST = """() => { const b = vonkel, long = (list) => [...list].sort((x, y) => y.name.length - x.name.length)[0]?.name;
   if (["joints", "skin"].includes(b.station) && b.state.joints.length) b.selectJoint(long(b.state.joints));
   if (b.station === "limbs" && b.state.controls.length) b.selectControl(long(b.state.controls)); }"""
@@ -31,7 +33,11 @@ def cast(server):
         if not member.plan or file in out:
             continue
         number = out[file] = add_member(shop, file)
-        for step, params in (("joints.lay_plan", {"plan": member.plan}), ("limbs.outfit", {}), ("skin.bind", {"smooth": 4})):
+        for step, params in (
+            ("joints.lay_plan", {"plan": member.plan}),
+            ("limbs.outfit", {}),
+            ("skin.bind", {"smooth": 4}),
+        ):
             shop.apply(number, step, params)
         shop.run_trials(number)
     return out
@@ -70,7 +76,9 @@ def test_the_shelf_fits_too(page, cast):
     page.open("/")
     page.page.wait_for_load_state("networkidle")
     assert page.js(AUDIT) == []
-    heights = page.js("[...document.querySelectorAll('.card-character .acts')].map((a) => [...a.children].map((b) => b.offsetHeight))")
+    heights = page.js(
+        "[...document.querySelectorAll('.card-character .acts')].map((a) => [...a.children].map((b) => b.offsetHeight))"
+    )
     assert len(heights) > 5
     assert all(max(h) - min(h) <= 1 for h in heights)  # a card's buttons are of one size
 
@@ -100,7 +108,9 @@ def test_the_whole_figure_is_in_the_room_that_is_free(sized, cast, file):
     sized.js("vonkel.plate.lookAt([0, 0.1, 0])")
     sized.station("limbs")
     assert sized.js("vonkel.plate.looked")
-    box = sized.js("(() => { const b = vonkel.plate.stage.getBoundingClientRect(); return [b.left + 12, b.top + b.height / 2]; })()")
+    box = sized.js(
+        "(() => { const b = vonkel.plate.stage.getBoundingClientRect(); return [b.left + 12, b.top + b.height / 2]; })()"
+    )
     sized.page.mouse.dblclick(*box)
     sized.laid_out()
     assert sized.js(SEEN)["inside"]

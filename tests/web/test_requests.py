@@ -16,7 +16,9 @@ from vonkel.web.app import Settings, create_app
 
 @pytest.fixture
 def client(tmp_path):
-    with TestClient(create_app(Settings(tmp_path)), base_url="http://127.0.0.1:8321", raise_server_exceptions=False) as c:
+    with TestClient(
+        create_app(Settings(tmp_path)), base_url="http://127.0.0.1:8321", raise_server_exceptions=False
+    ) as c:
         yield c
 
 
@@ -25,7 +27,9 @@ def number(client):
     return client.app.state.workshop.add(rigged(), {}, "Made")
 
 
-@pytest.mark.parametrize("origin", ["http://[", "http://", "null", "http://127.0.0.1:1", "http://[::1", "//127.0.0.1:8321", "\x7f"])
+@pytest.mark.parametrize(
+    "origin", ["http://[", "http://", "null", "http://127.0.0.1:1", "http://[::1", "//127.0.0.1:8321", "\x7f"]
+)
 def test_origins_that_are_none_are_refused_in_words(client, number, origin):
     said = client.post(f"/api/c/{number}/undo", json={}, headers={"origin": origin})
     assert said.status_code == 403
@@ -42,12 +46,20 @@ def test_what_is_typed_may_not_be_as_large_as_a_file(client, number):
 
 
 def test_half_letters_are_refused_in_words(client, number):
-    for body in ({"step": "\ud800"}, {"step": "model.rename", "params": {"name": "\ud800"}}, {"step": "model.rename", "params": {"\udfff": 1}}):
-        said = client.post(f"/api/c/{number}/steps", content=json.dumps(body), headers={"content-type": "application/json"})
+    for body in (
+        {"step": "\ud800"},
+        {"step": "model.rename", "params": {"name": "\ud800"}},
+        {"step": "model.rename", "params": {"\udfff": 1}},
+    ):
+        said = client.post(
+            f"/api/c/{number}/steps", content=json.dumps(body), headers={"content-type": "application/json"}
+        )
         assert 400 <= said.status_code < 500
         assert said.json()["error"]["what"]
     values = {"values": {"\ud800": {"turn x": 1.0}}, "label": "\ud800"}
-    said = client.post(f"/api/c/{number}/pose", content=json.dumps(values), headers={"content-type": "application/json"})
+    said = client.post(
+        f"/api/c/{number}/pose", content=json.dumps(values), headers={"content-type": "application/json"}
+    )
     assert 400 <= said.status_code < 500 and said.json()["error"]["what"]
 
 
@@ -76,7 +88,9 @@ def test_files_that_belong_together_arrive_together(client):
     number = made.json()["number"]
     state = client.get(f"/api/c/{number}").json()
     assert (state["name"], state["counts"]["points"]) == ("strip", 8)
-    packed = client.post("/api/characters", files=[("file", ("s.zip", zipped({"a/strip.gltf": text, "a/its data.bin": data})))])
+    packed = client.post(
+        "/api/characters", files=[("file", ("s.zip", zipped({"a/strip.gltf": text, "a/its data.bin": data})))]
+    )
     assert client.get(f"/api/c/{packed.json()['number']}").json()["counts"]["points"] == 8
     more = client.post(f"/api/c/{number}/parts", files=both, data={"step": "0"})
     assert more.status_code == 200
@@ -98,7 +112,9 @@ def test_a_name_of_any_letters_is_taken_for_a_new_character(client):
     assert client.get("/", headers={"accept": "text/html"}).status_code == 200
     refused = client.post("/api/c/1/steps", json={"step": "model.rename", "params": {"name": "Fox / v2"}})
     assert refused.status_code == 422 and "can't have /" in refused.json()["error"]["what"]
-    again = TestClient(create_app(Settings(client.app.state.workshop.store.path.parent)), base_url="http://127.0.0.1:8321")
+    again = TestClient(
+        create_app(Settings(client.app.state.workshop.store.path.parent)), base_url="http://127.0.0.1:8321"
+    )
     assert again.get("/api/c/1").status_code == 200
 
 

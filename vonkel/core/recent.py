@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable
+from threading import RLock
 from typing import Generic, TypeVar
 
 Key = TypeVar("Key")
@@ -11,18 +12,29 @@ Value = TypeVar("Value")
 
 
 class Recent(Generic[Key, Value]):
-    """The last few results; the one that was asked for longest ago goes first.  For any number of threads."""
+    """The last few results; the one that was asked for longest ago goes first.  For any number of threads.
+
+    Threads that ask for the same thing at once wait for the one that is making it.
+    """
 
     def __init__(self, most: int) -> None:
         self.most = most
         self._kept: OrderedDict[Key, Value] = OrderedDict()
+        self._making: dict[Key, RLock] = {}
 
     def get(self, key: Key, make: Callable[[], Value]) -> Value:
         """What is kept under `key`, or else what `make` gives (never None), kept from now on."""
         made = self._kept.get(key)
         if made is None:
-            made = make()
-        # Two threads may make the same thing, or one let go of what the other is looking at: either will do.
+            try:
+                with self._making.setdefault(key, RLock()):
+                    made = self._kept.get(key)
+                    if made is None:
+                        made = make()
+                        self._kept[key] = made
+            finally:
+                self._making.pop(key, None)
+        # One thread may let go of what another is looking at: either will do.
         self._kept[key] = made
         try:
             self._kept.move_to_end(key)

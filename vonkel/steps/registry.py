@@ -119,7 +119,9 @@ def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tu
         fault = unsound(result, character)
         if fault and fault != unsound(character):
             log.warning("%s would leave a character unsound: %s", name, fault)
-            raise StepRefused(f"That can't be done here: {fault}.", name, "Nothing was changed. Try it with other values.")
+            raise StepRefused(
+                f"That can't be done here: {fault}.", name, "Nothing was changed. Try it with other values."
+            )
         said = kind.sentence(character, checked)
         return result, f"{said}: {kind.figures(character, result)}" if kind.figures else said
     except VonkelError:
@@ -128,7 +130,9 @@ def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tu
         field, why = first_fault(error)
         raise BadParameters(f"“{field}”: {why}.", name, "Set it and try again.") from None
     except MemoryError:
-        raise StepRefused("There is no room in memory for that.", name, "Nothing was changed. Lighten the mesh.") from None
+        raise StepRefused(
+            "There is no room in memory for that.", name, "Nothing was changed. Lighten the mesh."
+        ) from None
     except Exception as error:
         log.exception("the step %s failed", name)
         raise Failure("Something went wrong inside Vonkel.", name, "Nothing was changed. The log says more.") from error

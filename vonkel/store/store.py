@@ -265,7 +265,9 @@ class Store:
             parent = self._put_step(db, character, parent, number + i, s.kept(now))
             made.append(parent)
         if made:
-            sql = "UPDATE character SET head = ?, tip = ?, changed = ?, name = coalesce(nullif(?, ''), name) WHERE id = ?"
+            sql = (
+                "UPDATE character SET head = ?, tip = ?, changed = ?, name = coalesce(nullif(?, ''), name) WHERE id = ?"
+            )
             db.execute(sql, (parent, parent, now, steps[-1].called, character))
         return made
 
@@ -475,10 +477,17 @@ class Store:
         with self._write() as db:
             db.execute("INSERT OR REPLACE INTO result VALUES (?, ?, ?)", (snapshot, kind, body))
 
-    def result(self, snapshot: str, kind: str) -> bytes | None:
+    def newest_result(self, character: int, kind: str) -> tuple[int, bytes] | None:
+        """The newest result on the line up to where one stands: the step it is of, and its body."""
+        sql = (
+            "WITH RECURSIVE line(id, parent, number, snapshot) AS (SELECT s.id, s.parent, s.number, s.snapshot FROM step s "
+            "JOIN character c ON c.head = s.id WHERE c.id = ? UNION ALL SELECT s.id, s.parent, s.number, s.snapshot "
+            "FROM step s JOIN line ON s.id = line.parent) "
+            "SELECT line.id, r.body FROM line JOIN result r ON r.snapshot = line.snapshot AND r.kind = ? "
+            "ORDER BY line.number DESC LIMIT 1"
+        )
         with self._open() as db:
-            row = db.execute("SELECT body FROM result WHERE snapshot = ? AND kind = ?", (snapshot, kind)).fetchone()
-            return row[0] if row else None
+            return db.execute(sql, (character, kind)).fetchone()
 
     def bytes_used(self) -> int:
         """The store's size on disk; sqlite may take its side file away at any moment."""

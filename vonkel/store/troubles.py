@@ -46,7 +46,9 @@ def spoken(error: sqlite3.Error, path: Path) -> StoreTrouble:
     if code is None and isinstance(error, sqlite3.DatabaseError):
         words = DAMAGED
     else:
-        words = BY_CODE.get((code or 0) & 0xFF, ("The store can't go on.", "Do it again; restart Vonkel if that fails."))
+        words = BY_CODE.get(
+            (code or 0) & 0xFF, ("The store can't go on.", "Do it again; restart Vonkel if that fails.")
+        )
     return StoreTrouble(*_parts(words, f"{path}: {error}"))
 
 

@@ -140,6 +140,21 @@ class Workshop:
         document, arrays = after.model_dump_json(), self._arrays(after)
         return after, Made(name, listed, sentence, document, arrays, extra, seconds, after.name)
 
+    def _done_in_turn(
+        self, state: Character, todo: list[tuple[str, dict[str, Any], str]]
+    ) -> list[tuple[Character, Made]]:
+        """Steps (name, parameters, where it is told to stand) one after the other; nothing is stored yet."""
+        done: list[tuple[Character, Made]] = []
+        for i, (name, params, place) in enumerate(todo):
+            tell(i / len(todo), name)
+            try:
+                state, made = self._done(state, name, params)
+            except VonkelError as error:
+                error.where = f"{place}: {error.where}" if error.where else place
+                raise
+            done.append((state, made))
+        return done
+
     def _keep_line(
         self, character: int, expected: int, done: list[tuple[Character, Made]], after: int | None = None
     ) -> Position:  # fmt: skip
@@ -171,32 +186,17 @@ class Workshop:
             raise StepRefused("That step can't be edited.", "", "Choose a later one.")
         here = self.store.position(character).step
         self.store.expect(here, expected)
-        state = self.character(character, rows[at - 1].id)
-        done: list[tuple[Character, Made]] = []
-        for i, row in enumerate(rows[at:]):
-            tell(i / len(rows[at:]), row.sentence)
-            try:
-                state, made = self._done(state, row.name, params if i == 0 else row.params)
-            except VonkelError as error:
-                error.where = f"step {row.number}, {row.name}" + (f": {error.where}" if error.where else "")
-                raise
-            done.append((state, made))
+        todo = [(r.name, params if r.id == step else r.params, f"step {r.number}, {r.name}") for r in rows[at:]]
+        done = self._done_in_turn(self.character(character, rows[at - 1].id), todo)
         return self._keep_line(character, here, done, rows[at - 1].id)
 
     def run_recipe(self, character: int, recipe: Recipe, expected: int | None = None) -> Position:
         """Run a recipe's steps and store them in one transaction: all or none."""
         start = self.store.position(character)
         self.store.expect(start.step, expected)
-        state = self.character(character, start.step)
-        done: list[tuple[Character, Made]] = []
-        for i, s in enumerate(recipe.steps):
-            tell(i / len(recipe.steps), s.step)
-            try:
-                state, made = self._done(state, s.step, s.params)
-            except VonkelError as error:
-                error.where = f"step {i + 1} of {len(recipe.steps)}, {s.step}" + (f": {error.where}" if error.where else "")
-                raise
-            done.append((state, made))
+        count = len(recipe.steps)
+        todo = [(s.step, s.params, f"step {i} of {count}, {s.step}") for i, s in enumerate(recipe.steps, 1)]
+        done = self._done_in_turn(self.character(character, start.step), todo)
         return self._keep_line(character, start.step, done) if done else start
 
     def recipe(self, character: int, name: str) -> Recipe:
@@ -296,7 +296,9 @@ class Workshop:
             return values, label
         here = self.store.position(character).step
         for before, after in self._renaming(character, made_at, here):
-            values = renamed_values(values, renames(self.character(character, before), self.character(character, after)))
+            values = renamed_values(
+                values, renames(self.character(character, before), self.character(character, after))
+            )
         return known_values(self.character(character, here), values), label
 
     def _renaming(self, character: int, start: int, end: int) -> list[tuple[int, int]]:
@@ -308,7 +310,9 @@ class Workshop:
         if start not in place or end not in place:
             return []
         low, high = sorted((place[start], place[end]))
-        pairs = [(a.id, b.id) for a, b in zip(rows[low:high], rows[low + 1 : high + 1], strict=True) if STEPS[b.name].renames]
+        pairs = [
+            (a.id, b.id) for a, b in zip(rows[low:high], rows[low + 1 : high + 1], strict=True) if STEPS[b.name].renames
+        ]
         return pairs if place[start] == low else [(b, a) for a, b in reversed(pairs)]
 
     def set_pose(self, character: int, values: Inputs, label: str, expected: Position | None = None) -> Position:
@@ -346,13 +350,8 @@ class Workshop:
 
     def trials(self, character: int) -> tuple[list[dict[str, Any]], bool]:
         """The newest cards at hand, and whether they are of the present state."""
-        rows = [r for r in self.store.ledger(character) if not r.undone]
-        for row in reversed(rows):
-            digest = self.store.snapshot_hash(row.id)
-            body = self.store.result(digest, "trials") if digest else None
-            if body:
-                return json.loads(body), row is rows[-1]
-        return [], False
+        found = self.store.newest_result(character, "trials")
+        return (json.loads(found[1]), found[0] == self.store.position(character).step) if found else ([], False)
 
 
 def _split_arrays(params: Params) -> tuple[dict[str, Any], list[tuple[str, np.ndarray]]]:

@@ -58,7 +58,9 @@ def renames(before: Character, after: Character) -> dict[str, str]:
 def renamed_values(values: Inputs, names: dict[str, str]) -> Inputs:
     """A pose with its controls and shapes under their new names."""
     return {
-        _now(names, f"control:{c}")[8:]: {_now(names, f"shape:{k}")[6:] if c == "shapes" else k: v for k, v in given.items()}
+        _now(names, f"control:{c}")[8:]: {
+            _now(names, f"shape:{k}")[6:] if c == "shapes" else k: v for k, v in given.items()
+        }
         for c, given in values.items()
     }
 
@@ -126,7 +128,9 @@ def without_channels(character: Character, control: str, gone: set[str]) -> Char
     """The character once these channels of a control are gone, and with them what they led, followed and swung."""
     thing = f"control:{control}"
     controls = tuple(
-        c.model_copy(update={"channels": tuple(k for k in c.channels if k.name not in gone)}) if c.name == control else c
+        c.model_copy(update={"channels": tuple(k for k in c.channels if k.name not in gone)})
+        if c.name == control
+        else c
         for c in character.controls
     )
     rules: list[Rule] = []

@@ -28,7 +28,9 @@ def together(files: Mapping[str, bytes]) -> tuple[str, bytes, dict[str, bytes]]:
     for endings in ((".gltf",), READS):
         found = [n for n in files if PurePath(n).suffix.lower() in endings and not PurePath(n).name.startswith(".")]
         if len(found) > 1:
-            raise BadFile("There are several meshes.", ", ".join(sorted(found)[:4]), "Bring them in one after the other.")
+            raise BadFile(
+                "There are several meshes.", ", ".join(sorted(found)[:4]), "Bring them in one after the other."
+            )
         if found:
             others = {PurePath(n.replace("\\", "/")).name: d for n, d in files.items() if n != found[0]}
             return PurePath(found[0].replace("\\", "/")).name, files[found[0]], others

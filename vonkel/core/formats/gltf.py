@@ -22,7 +22,9 @@ from .mesh import RawMesh
 from .pictures import picture_kind
 from .reading import claim, count, reading
 
-POINT = "_POINT"  # an attribute of our own: which point of its part each vertex is (3.7.2.1 allows such names, not uint32)
+POINT = (
+    "_POINT"  # an attribute of our own: which point of its part each vertex is (3.7.2.1 allows such names, not uint32)
+)
 MOST_BY_FLOAT = 2**24  # the whole numbers that a float32 tells apart
 LEAF = " stretch"  # the node that carries a joint's own scale, so that its children don't inherit it
 
@@ -87,7 +89,9 @@ def _read_mesh(tree: Tree) -> RawMesh:
                     if len(moves) == len(p):
                         shapes.setdefault(shape, []).append((base, moves[first]))
                     else:
-                        left_out.append(f"The morph target “{shape}”: it has {len(moves):,} points, its mesh {len(p):,}.")
+                        left_out.append(
+                            f"The morph target “{shape}”: it has {len(moves):,} points, its mesh {len(p):,}."
+                        )
             base += len(first)
     if not corners or not sum(len(c) for c in corners):
         raise BadFile("The file has no triangles.", tree.name, "Export the surface too.")

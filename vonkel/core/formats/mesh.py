@@ -111,11 +111,7 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
     }
     if mesh.face_group is not None and len(mesh.groups) > 1:
         arrays["face_groups"] = mesh.face_group[face_order].astype(np.uint16)
-    part_of_line = (
-        place[np.array(mesh.line_piece, np.int64)]
-        if mesh.lines
-        else np.zeros(0, np.int64)
-    )
+    part_of_line = place[np.array(mesh.line_piece, np.int64)] if mesh.lines else np.zeros(0, np.int64)
     line_order = np.argsort(part_of_line, kind="stable")
     if mesh.lines:
         counts = [len(mesh.lines[i]) for i in line_order]

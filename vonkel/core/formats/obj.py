@@ -145,7 +145,9 @@ class _Reading:
         beyond = np.flatnonzero(corners >= n)
         if len(beyond):
             face = int(np.searchsorted(starts, beyond[0], "right"))
-            raise BadFile(f"Face {face} names point {corners[beyond[0]] + 1}, but there are {n}.", name, "Export the mesh again.")
+            raise BadFile(
+                f"Face {face} names point {corners[beyond[0]] + 1}, but there are {n}.", name, "Export the mesh again."
+            )
         colours = uvs = None
         if len(self.colours) == len(self.points):
             rgb = np.nan_to_num(np.array(self.colours).reshape(-1, 3))

@@ -77,8 +77,6 @@ def _bytes(values: np.ndarray) -> np.ndarray:
     return (values // 257 if values.dtype.str[1:] == "u2" else np.clip(values, 0, 255)).astype(np.uint8)
 
 
-
-
 def _header(name: str, text: str) -> tuple[str, list[Element]]:
     order = ""
     elements: list[Element] = []

@@ -63,7 +63,11 @@ def reading(where: str, what: str = "file", seconds: float = MAX_READ_SECONDS) -
 def plainly(error: Exception) -> str:
     """What an error of Python's says, short and without its quotes; what says nothing to a reader is left to the log."""
     text = " ".join(str(error).split()).strip(" .'\"")[:120]
-    return text if isinstance(error, (ValueError, KeyError)) and text.isprintable() and text else "it can't be read through"
+    return (
+        text
+        if isinstance(error, (ValueError, KeyError)) and text.isprintable() and text
+        else "it can't be read through"
+    )
 
 
 def count(kind: str, number: int) -> None:

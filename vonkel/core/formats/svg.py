@@ -39,7 +39,9 @@ def read(name: str, data: bytes) -> RawMesh:
     try:
         root = fromstring(data, forbid_entities=True, forbid_external=True)
     except DefusedXmlException:
-        raise BadFile("The drawing defines entities of its own, which are not read.", name, "Save it as plain SVG.") from None
+        raise BadFile(
+            "The drawing defines entities of its own, which are not read.", name, "Save it as plain SVG."
+        ) from None
     except (ParseError, ValueError, LookupError) as error:
         raise BadFile(f"This is no readable SVG: {plainly(error)}.", name, "Save it again.") from None
     if not root.tag.endswith("svg"):

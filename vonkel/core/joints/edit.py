@@ -125,7 +125,9 @@ def _skin_without(character: Character, name: str, heir: str) -> Character:
     skin = character.skin
     assert skin is not None
     if heir not in skin.joints:
-        return character.with_(skin=skin.model_copy(update={"joints": tuple(heir if j == name else j for j in skin.joints)}))
+        return character.with_(
+            skin=skin.model_copy(update={"joints": tuple(heir if j == name else j for j in skin.joints)})
+        )
     left = tuple(j for j in skin.joints if j != name)
     number = np.array([left.index(heir if j == name else j) for j in skin.joints], np.uint16)
     joints, weights = number[character.arrays["skin/joints"]], character.arrays["skin/weights"].copy()

@@ -129,6 +129,7 @@ def _edge_tree(character: Character, edges: np.ndarray) -> cKDTree:
     return _trees.get(key, lambda: cKDTree(0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]])))
 
 
+_gaps: Recent[str, dict[str, tuple[float, int]]] = Recent(24)
 ENOUGH = 6000  # points by which gaps are judged; a finer mesh is looked at every so many points
 
 
@@ -139,6 +140,13 @@ def limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
     Each skin point belongs to the bone that is nearest beside the flesh round it.  The outer half of a limb is what
     lies past its second joint; the rest is what belongs to no joint of the same limb.
     """
+    # Of the joints only where they stand and what they are counts; limits and rotation orders don't.
+    joints = repr([(j.name, j.parent, j.side, j.place, j.role, j.deforms) for j in character.joints])
+    key = character.seal("points", "face_starts", "face_corners", "parts") + joints
+    return _gaps.get(key, lambda: _limb_gaps(character))
+
+
+def _limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
     bones: list[tuple[str, np.ndarray, np.ndarray, float]] = []
     for j in character.joints:
         child = bone_child(character, j)

@@ -11,7 +11,7 @@ from ..recent import Recent
 from .builder import WHOLE, Builder
 from .program import UNIT_SCALE, Operation, RigProgram
 
-_programs: Recent[str, RigProgram] = Recent(8)
+_programs: Recent[str, RigProgram] = Recent(16)
 PLAIN = "plain joints"  # the group of joints that no kit moves
 
 

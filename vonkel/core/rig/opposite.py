@@ -152,7 +152,9 @@ def _movable(character: Character, thing: str) -> Control | None:
         return None
     j = character.joint(name)
     channels = tuple(Channel(name=f"{k} {a}", kind=k) for k in ("move", "turn", "size") for a in "xyz")
-    return Control(name=name, kit="", place=j.place, turn=j.turn, order=j.order, channels=(*channels, Channel(name="size")))
+    return Control(
+        name=name, kit="", place=j.place, turn=j.turn, order=j.order, channels=(*channels, Channel(name="size"))
+    )
 
 
 def _signs_alone(own: Control, other: Control) -> bool:
@@ -167,7 +169,9 @@ def _between(spots: list[float], manner: str) -> list[float]:
     pieces = min(8, MOST_KEYS // max(len(spots) - 1, 1)) if manner != "stepped" else 1
     if pieces < 2:
         return spots
-    return [a + (b - a) * k / pieces for a, b in zip(spots, spots[1:], strict=False) for k in range(pieces)] + spots[-1:]
+    return [a + (b - a) * k / pieces for a, b in zip(spots, spots[1:], strict=False) for k in range(pieces)] + spots[
+        -1:
+    ]
 
 
 def _needed(spots: list[float], values: list[float], thinned: bool) -> list[tuple[float, float]]:
@@ -215,7 +219,9 @@ def _mirrored_followers(character: Character, rule: Link, names: dict[str, str])
         for channel in sorted({ch for row in rows for ch in row}):
             values = [row.get(channel, 0.0) for row in rows]
             if any(abs(v) > 1e-9 for v in values):
-                keys = tuple(CurveKey(at=a, value=v) for a, v in _needed(spots, values, finer and first.manner == "linear"))
+                keys = tuple(
+                    CurveKey(at=a, value=v) for a, v in _needed(spots, values, finer and first.manner == "linear")
+                )
                 curve = curves.get(channel, first).model_copy(update={"keys": keys})
                 out.append(Follower(thing=names[thing], channel=channel, curve=curve))
     return tuple(out)

@@ -13,12 +13,13 @@ CHECKS = (
     model_findings, readiness_findings, joint_findings, limb_findings, skin_findings, face_findings, handover_findings,
 )  # fmt: skip
 
-_found: Recent[str, list[Finding]] = Recent(24)
+_found: Recent[str, list[Finding]] = Recent(48)
 
 
 def findings(character: Character) -> list[Finding]:
     """All findings, by station.  Kept for the last few characters looked at."""
-    return _found.get(character.key, lambda: [f for check in CHECKS for f in check(character)])
+    key = character.with_(name="-", about="").key  # nothing that is found speaks of either
+    return _found.get(key, lambda: [f for check in CHECKS for f in check(character)])
 
 
 __all__ = ["CHECKS", "Finding", "Mend", "findings"]

@@ -259,7 +259,9 @@ async def live(socket: WebSocket, number: int) -> None:
                 raise
             except Exception:  # one wish that fails must not end the page's socket
                 log.exception("a live wish failed")
-                await socket.send_text(_refusal(asked, Failure("Something went wrong inside Vonkel.", "live", "The log says more.")))
+                await socket.send_text(
+                    _refusal(asked, Failure("Something went wrong inside Vonkel.", "live", "The log says more."))
+                )
     except (WebSocketDisconnect, RuntimeError):
         pass
     finally:

@@ -22,4 +22,14 @@ _ALL = (
 )  # fmt: skip
 KINDS: dict[str, KitKind] = {k.kind: k for k in _ALL}
 
-__all__ = ["KINDS", "KitKind", "add_kit", "chain_below", "driven_joints", "remove_kit", "renewed", "sized_kits", "with_rules"]
+__all__ = [
+    "KINDS",
+    "KitKind",
+    "add_kit",
+    "chain_below",
+    "driven_joints",
+    "remove_kit",
+    "renewed",
+    "sized_kits",
+    "with_rules",
+]

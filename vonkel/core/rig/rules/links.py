@@ -115,7 +115,8 @@ def link_operations(builder: Builder, rule: Link) -> list[Operation]:
     rest = _rest(builder, rule)
     # At rest it leads nothing, to the last bit: a steep or stepped curve would make much of what rounding leaves of zero.
     quiet = all(
-        abs(curve_function(f.curve)(rounded(rest, rounding))) < AT_REST * max(1.0, *(abs(k.value) for k in f.curve.keys))
+        abs(curve_function(f.curve)(rounded(rest, rounding)))
+        < AT_REST * max(1.0, *(abs(k.value) for k in f.curve.keys))
         for f in rule.followers
     )
     if led:
