@@ -246,3 +246,46 @@ def test_nothing_but_the_eyes_distance_is_a_kits_length():
     for kind, names in told.items():
         assert names <= KINDS[kind].lengths, kind
     assert KINDS["eyes"].lengths == {"distance"}
+
+
+@pytest.mark.parametrize("kind", ["fin", "digits", "wing", "chain"])
+def test_a_kit_without_joints_is_refused_in_words(whole, kind):
+    with pytest.raises(BadParameters, match="wants"):
+        apply_step(whole, "limbs.add_kit", {"kind": kind, "name": "x", "joints": {}})
+
+
+@pytest.mark.parametrize("plan", ["biped", "quadruped", "winged", "many-legged", "finned", "head"])
+@pytest.mark.parametrize("shape", ["tube", "boxes", "torn"])
+def test_a_plan_that_cant_make_out_a_shape_says_so(plan, shape):
+    """Whatever the shape: joints, or a refusal in words."""
+    c = {"tube": lambda: character_from_mesh(tube(), "tube"), "boxes": boxes, "torn": two_sided}[shape]()
+    if shape == "torn":
+        c = c.with_(joints=(), kits=(), controls=(), rules=())
+        keep = np.arange(len(c.arrays["face_starts"]) - 1) % 3 > 0
+        sizes = np.diff(c.arrays["face_starts"])
+        corners = np.concatenate([c.arrays["face_corners"][a : a + n] for a, n, k in zip(c.arrays["face_starts"], sizes, keep, strict=False) if k])  # fmt: skip
+        starts = np.r_[0, np.cumsum(sizes[keep])].astype(np.int32)
+        part = c.parts[0].model_copy(update={"faces": (0, int(keep.sum()))})
+        c = c.with_(parts=(part,), arrays={"face_starts": starts, "face_corners": corners})
+    try:
+        made, _ = apply_step(c, "joints.lay_plan", {"plan": plan})
+    except (StepRefused, BadParameters) as error:
+        assert error.what and error.where
+    else:
+        assert unsound(made) == ""
+
+
+def test_a_plan_file_with_joints_that_cant_hang_is_refused(whole, tmp_path):
+    from vonkel.core.errors import BadFile
+    from vonkel.core.joints.plans import save_plan
+    from vonkel.workshop import Workshop
+
+    shop, good = Workshop(tmp_path), save_plan(whole, "p").model_dump_json()
+    assert shop.take_plan(good, "p.json")
+    for broken in (
+        good.replace('"parent":"tail_1"', '"parent":"nobody"'),
+        good.replace('"name":"tail_2","parent"', '"name":"tail_1","parent"', 1),
+    ):
+        assert broken != good
+        with pytest.raises(BadFile, match="no plan"):
+            shop.take_plan(broken, "p.json")

@@ -79,7 +79,8 @@ def _rest_moved(before: Character, after: Character, name: str) -> str:
     off = float(np.abs(pose.joints[:, :, 3] - rest).max())
     was = np.array([j.place for j in before.joints]).reshape(-1, 3)
     old = float(np.abs(compile_rig(before).evaluate({}).joints[:, :, 3] - was).max()) if len(was) else 0.0
-    if off > max(2 * old, 1e-9 * after.size):
+    reach = max(after.size, float(np.abs(rest).max()))
+    if off > max(2 * old, 1e-9 * reach):
         return f"at rest a joint stands {off:.2g} m off"
     grown = float(np.abs(pose.scales - 1).max())
     return (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from typing import Any
 
@@ -9,7 +10,7 @@ import numpy as np
 from pydantic import BaseModel, ValidationError
 
 from ...character import Character
-from ...errors import BadParameters, NotFound, first_fault
+from ...errors import BadParameters, NotFound, StepRefused, first_fault
 from .biped import BipedOptions, sketch_biped
 from .chain import ChainOptions, sketch_chain
 from .finned import FinnedOptions, sketch_finned
@@ -20,6 +21,7 @@ from .quadruped import QuadrupedOptions, sketch_quadruped
 from .sketch import Sketch
 from .winged import WingedOptions, sketch_winged
 
+log = logging.getLogger("vonkel.plans")
 PLANS: dict[str, tuple[str, type[BaseModel], Callable[..., Sketch]]] = {
     "biped": ("Stands on two legs: spine, neck, head, arms, hands, legs, feet, and a tail where there is one.", BipedOptions, sketch_biped),
     "quadruped": ("Stands on four legs, flat-footed, on toes or on hooves: trunk along z, neck, head, tail.", QuadrupedOptions, sketch_quadruped),
@@ -46,7 +48,15 @@ def sketch_of(character: Character, plan: str, options: dict[str, Any]) -> Sketc
     except ValidationError as error:
         field, why = first_fault(error, "options")
         raise BadParameters(f"“{field}”: {why}.", plan) from None
-    return draw(character, checked)
+    try:
+        return draw(character, checked)
+    except (IndexError, ValueError, ArithmeticError, np.linalg.LinAlgError) as error:
+        # A shape may lack whatever the plan looks for, in more ways than its own refusals foresee.
+        log.info("the plan %s can't read %s", plan, character.name, exc_info=error)
+        raise StepRefused(
+            f"The plan “{plan}” can't make out this shape.", character.name,
+            "Choose another plan, or draw the joints by hand.",
+        ) from None  # fmt: skip
 
 
 def landmarks_of(character: Character, plan: str, options: dict[str, Any]) -> dict[str, tuple[str, np.ndarray]]:

@@ -41,6 +41,8 @@ class OwnPlan(BaseModel):
         for j in self.joints:
             if j.name in seen:
                 raise ValueError(f"two joints are called {j.name}")
+            if abs(sum(v * v for v in j.turn) - 1.0) > 1e-6:
+                raise ValueError(f"the turn of {j.name} is no rotation")
             if j.parent not in seen:
                 raise ValueError(f"{j.name} hangs from {j.parent}, which doesn't stand before it")
             seen.add(j.name)

@@ -78,6 +78,8 @@ class KitKind(ABC):
                 )
             for name in given:
                 character.joint(name)
+        if self.roles and not any(kit.joints.values()):
+            raise BadParameters(f"A kit “{self.kind}” wants joints.", kit.name, "Choose the joints and try again.")
         unknown = set(kit.joints) - set(self.roles)
         if unknown:
             raise BadParameters(f"A kit “{self.kind}” has no role “{sorted(unknown)[0]}”.", kit.name)
