@@ -182,7 +182,7 @@ def main():
             [sys.executable, "-m", "vonkel.cli", "serve", "--demo", "--port", "8499", "--store", store]
         )
         try:
-            for _ in range(200):
+            for _ in range(1200):
                 try:
                     urllib.request.urlopen(f"{BASE}/api/steps", timeout=1)
                     break

@@ -289,3 +289,25 @@ def test_a_plan_file_with_joints_that_cant_hang_is_refused(whole, tmp_path):
         assert broken != good
         with pytest.raises(BadFile, match="no plan"):
             shop.take_plan(broken, "p.json")
+
+
+def test_parts_that_are_welded_to_each_other_become_one():
+    c = boxes()
+    near = c.points.copy()
+    near[8:16, 0] -= 0.2  # the second box now touches the first
+    c = c.with_(arrays={"points": near})
+    made, _ = apply_step(c, "model.weld", {"millimetres": 1.0, "across_parts": True})
+    assert [p.name for p in made.parts] == ["left", "brow"]
+    assert len(made.points) == len(c.points) - 4
+    assert unsound(made) == ""
+    with pytest.raises(StepRefused, match="nearer than"):
+        apply_step(c, "model.weld", {"millimetres": 1.0, "across_parts": False})
+
+
+def test_a_joint_hung_below_a_kits_last_joint_moves_nothing():
+    """Its parent's bone runs to it from now on: the parent is turned anew, and so is the control that moves it."""
+    from vonkel.core.rig import compile_rig
+
+    c, _ = apply_step(two_sided(), "joints.add", {"parent": "hand_L", "name": "claw", "place": [0.45, 0.03, 0.02]})
+    pose = compile_rig(c).evaluate({})
+    assert np.abs(pose.joints[:, :, 3] - [j.place for j in c.joints]).max() < 1e-12

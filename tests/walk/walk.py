@@ -52,7 +52,7 @@ def walk(starts: list[Character], count: int, seed: int = 1, sample: float = 0.0
             if (
                 not error.what
                 or "can't be done here" in error.what
-                and not any(w in error.what for w in ("rig", "too far"))
+                and not any(w in error.what for w in ("rig", "too far", "less than"))
             ):
                 out.faults.append(f"{i} {name} {str(params)[:400]}: only the guard refused it: {error}")
             continue

@@ -84,11 +84,12 @@ def test_the_shelf_fits_too(page, cast):
 
 
 SEEN = """() => { const p = vonkel.plate, r = p.views.free.rect, dock = document.getElementById("dock").getBoundingClientRect(),
-    stage = p.stage.getBoundingClientRect(), floor = p.large === "free" && dock.height ? dock.top - stage.top : r.y + r.h;
+    stage = p.stage.getBoundingClientRect(), floor = p.large === "free" && dock.height ? dock.top - stage.top : r.y + r.h,
+    hint = document.getElementById("hint").getBoundingClientRect(), roof = hint.height ? hint.bottom - stage.top : r.y;
   let left = Infinity, right = -Infinity, top = Infinity, low = -Infinity;
   for (let i = 0; i < p.rest.length; i += 3) { const [x, y] = p.project("free", [p.rest[i], p.rest[i + 1], p.rest[i + 2]]);
     left = Math.min(left, x); right = Math.max(right, x); top = Math.min(top, y); low = Math.max(low, y); }
-  return { inside: left >= r.x && right <= r.x + r.w && top >= r.y && low <= floor, share: Math.max((right - left) / r.w, (low - top) / (floor - r.y)) }; }"""
+  return { inside: left >= r.x && right <= r.x + r.w && top >= roof && low <= floor, share: Math.max((right - left) / r.w, (low - top) / (floor - roof)) }; }"""
 
 
 @pytest.mark.parametrize("file", ["otter.obj", "bat.obj"])

@@ -20,7 +20,8 @@ from .topology import doubled_faces, face_areas, faces_of, topology_of
 def welded(character: Character, within: float, across_parts: bool = False) -> Character:
     """Points nearer than `within` metres become one, at the first one's place; by default inside each part only.
 
-    Faces that fall flat by it are dropped.  Raises StepRefused where no two points are that near.
+    Faces that fall flat by it are dropped; parts that come to share points become one, under the name of the first.  Raises
+    StepRefused where no two points are that near, and where no face would be left of a part.
     """
     points = character.points
     pairs = cKDTree(points).query_pairs(within, output_type="ndarray") if len(points) else np.zeros((0, 2), int)
@@ -34,9 +35,19 @@ def welded(character: Character, within: float, across_parts: bool = False) -> C
     n = len(points)
     group = connected_components(coo_matrix((np.ones(len(pairs)), pairs.T), (n, n)), directed=False)[1]
     _, first = np.unique(group, return_index=True)
+    shared = np.stack([knife.point_part, knife.point_part[first[group]]], 1)
+    count = len(character.parts)
+    kin = connected_components(coo_matrix((np.ones(n), shared.T), (count, count)), directed=False)[1]
+    one = np.unique(kin, return_index=True)[1][kin]  # of each part: the first of those that it is welded to
+    knife.point_part, knife.face_part, knife.line_part = (
+        one[knife.point_part],
+        one[knife.face_part],
+        one[knife.line_part],
+    )
     knife.join_points(first[group])
     made = knife.finish()
-    had = {p.name for p in character.parts if p.faces[0] < p.faces[1]}
+    kept = [character.parts[i] for i in np.unique(one)]
+    had = {p.name for p in kept if p.faces[0] < p.faces[1]}
     gone = sorted(had - {p.name for p in made.parts if p.faces[0] < p.faces[1]})
     if gone:
         raise StepRefused(

@@ -86,7 +86,8 @@ def add_joint(character: Character, joint: Joint) -> Character:
     if joint.parent:
         character.joint(joint.parent)
     added = character.with_(joints=character.joints + (joint,))
-    return turn_down_bones(added, {joint.name} | ({joint.parent} if joint.parent else set()))
+    turned = turn_down_bones(added, {joint.name} | ({joint.parent} if joint.parent else set()))
+    return refreshed(turned, character)  # the parent's bone may run elsewhere now, and its control with it
 
 
 def remove_joint(character: Character, name: str) -> Character:

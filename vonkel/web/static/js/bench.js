@@ -403,6 +403,8 @@ class Bench {
       this.dock();
       // One line for whoever opens a finished figure for the first time; it goes with the first drag.
       byId("hint").hidden = this.hinted || this.station !== "limbs" || !this.state.skin || !this.state.controls.length || this.state.position.pose > 0;
+      const heading = byId("hint").hidden ? 0 : 52;
+      if (heading !== this.plate.heading) { this.plate.heading = heading; this.plate.layout(); }
       station.enter?.(this);
       this.strip.show(station.strip ?? false);
     }

@@ -39,6 +39,7 @@ export class Plate {
     this.orbit.enableDamping = false;
     this.orbit.addEventListener("change", () => this.draw());
     this.orbit.addEventListener("start", () => { this.looked = true; });  // from now on the eye stays where it was put
+    this.heading = 0;  // pixels at the upper edge of a large view that are taken, as by a line of words
     this.tip = null;  // words at the pointer: {x, y, text}
     this.large = "";
     this.layers = { joints: true, controls: false };
@@ -247,7 +248,7 @@ export class Plate {
     if (free) {
       this.camera.aspect = free.w / free.h;
       // The tools lie over the lower edge of a large view: the picture's middle is the middle of what they leave.
-      if (this.large === "free") this.camera.setViewOffset(free.w, free.h, 0, DOCK / 2, free.w, free.h); else this.camera.clearViewOffset();
+      if (this.large === "free") this.camera.setViewOffset(free.w, free.h, 0, (DOCK - this.heading) / 2, free.w, free.h); else this.camera.clearViewOffset();
       this.camera.updateProjectionMatrix();
     }
     this.fit();
@@ -300,7 +301,7 @@ export class Plate {
     const c = this.box.getCenter(new THREE.Vector3());
     const out = new THREE.Vector3(0.46, 0.16, 0.88).normalize();
     const right = new THREE.Vector3(0, 1, 0).cross(out).normalize(), up = new THREE.Vector3().crossVectors(out, right);
-    const half = Math.tan((this.camera.fov * Math.PI) / 360), taken = this.large === "free" ? DOCK : 0;
+    const half = Math.tan((this.camera.fov * Math.PI) / 360), taken = this.large === "free" ? DOCK + this.heading : 0;
     const tall = half * Math.max(r.h - taken - 2 * ROOM, 40) / r.h, wide = half * Math.max(r.w - 2 * ROOM, 40) / r.h;
     const some = [], p = new THREE.Vector3(), count = this.rest.length / 3, step = Math.max(1, Math.floor(count / 4000));
     for (let i = 0; i < count; i += step) {

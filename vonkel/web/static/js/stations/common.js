@@ -82,13 +82,13 @@ export function hierarchy(bench, extra = () => null, hang = null) {
   } : {});
   const walk = (parent, depth) => {
     for (const j of children.get(parent) ?? []) {
-      const closed = !words && bench.folded.has(j.name), more = counts.get(j.name) ?? 0;
+      const closed = !words && bench.folded.has(j.name), more = counts.get(j.name) ?? 0, beside = extra(j);
       if (!words || j.name.toLowerCase().replaceAll("_", " ").includes(words)) {
         rows.push(h("li", { style: `padding-left:${Math.min(depth, 12) * 7}px` },
           more && !words ? h("button", { class: "turn", tabindex: -1, "data-fold": j.name, "aria-expanded": String(!closed), title: closed ? `Show the ${more} below` : "Fold away what hangs below", "aria-label": `${closed ? "Unfold" : "Fold"} ${plainName(j.name)}`, onclick: () => fold(j.name, !closed) }, closed ? "+" : "–") : h("span", { class: "turn" }),
           h("button", { "aria-selected": String(bench.plate.selected.joint === j.name), "data-joint": j.name, "data-keep": `j-${j.name}`, onclick: () => bench.selectJoint(j.name),
             onkeydown: (e) => { if (more && (e.key === "ArrowLeft" || e.key === "ArrowRight")) { e.preventDefault(); e.stopPropagation(); fold(j.name, e.key === "ArrowLeft"); } }, ...drop(j) },
-            tag(j.side), h("span", { class: j.deforms ? "grow" : "grow helper" }, plainName(j.name)), closed ? h("span", { class: "soft fig" }, `+${more}`) : null, extra(j))));
+            tag(j.side), h("span", { class: j.deforms ? "grow" : "grow helper" }, plainName(j.name)), closed && !beside ? h("span", { class: "soft fig" }, `+${more}`) : null, beside)));
       }
       if (!closed) walk(j.name, depth + 1);
     }
