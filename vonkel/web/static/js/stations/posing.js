@@ -53,7 +53,7 @@ async function showWeights(b, joint) {
     const response = await fetch(`/api/c/${b.number}/weights/${encodeURIComponent(joint)}`);
     if (!response.ok) throw (await response.json()).error;
     b.plate.setValues(new Float32Array(await response.arrayBuffer()));
-    b.legend(`weight of ${plainName(joint)}`);
+    b.legend(`weight of ${fullName(joint)}`);
   } catch (error) { say(error); }
 }
 
