@@ -78,8 +78,6 @@ class KitKind(ABC):
                 )
             for name in given:
                 character.joint(name)
-        if self.roles and not any(kit.joints.values()):
-            raise BadParameters(f"A kit “{self.kind}” wants joints.", kit.name, "Choose the joints and try again.")
         unknown = set(kit.joints) - set(self.roles)
         if unknown:
             raise BadParameters(f"A kit “{self.kind}” has no role “{sorted(unknown)[0]}”.", kit.name)
@@ -113,7 +111,9 @@ def add_kit(character: Character, kit: Kit) -> Character:
         raise BadParameters(f"Option “{field}”: {why}.", kit.name) from None
     names = {k.name for k in character.kits} | {r.name for r in character.rules}
     kit = kit.model_copy(update={"options": options, "name": unique_name(kit.name, names)})
-    kind.check(character, kit)
+    kind.check(character, kit)  # first in its own words
+    if kind.roles and not any(kit.joints.values()):
+        raise BadParameters(f"A kit “{kit.kind}” wants joints.", kit.name, "Choose the joints and try again.")
     driven = driven_joints(character)
     for n in kind.moves(kit):
         if n in driven:
