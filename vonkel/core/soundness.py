@@ -202,9 +202,10 @@ def _skin(c: Character, before: Character | None) -> Iterator[str]:
     elif (weights < 0).any():
         yield "a skin weight is negative"
     else:
-        off = np.abs(weights.sum(1, dtype=np.float64) - 1.0)
-        if len(off) and off.max() > WEIGHT_SUM:
-            yield f"the skin weights of point {int(off.argmax())} sum to {1 + float(off.max()):.4g} or less than one"
+        sums = weights.sum(1, dtype=np.float64)
+        off = np.flatnonzero(np.abs(sums - 1.0) > WEIGHT_SUM)
+        if len(off):
+            yield f"the skin weights of point {off[0]} sum to {sums[off[0]]:.4g}, not to one"
 
 
 def _shapes(c: Character, before: Character | None) -> Iterator[str]:

@@ -138,12 +138,8 @@ class RigProgram:
     def rests(self) -> bool:
         """Whether its rest pose is all of finite numbers."""
         pose = self.evaluate({})
-        frames = (pose.joints, pose.scales, self.control_frames(pose))
+        frames = (pose.joints, pose.scales, pose.control_matrices(self.control_names))
         return all(bool(np.isfinite(f).all()) for f in frames)
-
-    def control_frames(self, pose: Pose) -> np.ndarray:
-        """(k, 3, 4): every control's frame at a pose."""
-        return pose.control_matrices(self.control_names)
 
     @cached_property
     def _joint_slots(self) -> list[int]:
