@@ -56,7 +56,7 @@ def test_what_is_shown_last_is_what_is_kept(page, ready):
 
 def test_a_second_drag_builds_on_the_first_whose_answers_are_still_to_come(page, ready):
     shop, number = ready
-    page.js(LATE)
+    page.js(LATE.replace("200", "1500"))  # so late that the second drag is over before the first one's answers come
     left, right = page.control_at("free", "hand_L"), page.control_at("free", "hand_R")
     pull(page, left, (20, -60), steps=4)
     pull(page, right, (-20, -60), steps=4)

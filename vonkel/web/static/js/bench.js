@@ -152,7 +152,7 @@ class Bench {
   }
 
   takeFrame(frame, wish) {
-    if (frame.said.values && wish.drag === this.drag) Object.assign(this.values, frame.said.values);
+    if (frame.said.values && wish.drag > (this.dropped ?? 0)) Object.assign(this.values, frame.said.values);
     if (frame.points.length !== this.plate.rest?.length) return;
     if (STATIONS[this.station].rest && !this.plate.dragging) { this.plate.setSkeleton(this.state.joints, this.state.controls); return; }
     this.plate.setFrame(frame);
@@ -241,7 +241,7 @@ class Bench {
     this.hinted = true;
     byId("hint").hidden = true;
     this.drag = (this.drag ?? 0) + 1;
-    this.grabbed = null;
+    this.held = { drag: this.drag, values: null };
     this.trial = "";
   }
 
@@ -251,8 +251,8 @@ class Bench {
 
   /** One wish of a drag; the drag is over when the answer to its last wish has come: that pose is kept, and no other. */
   follow(message, done, label) {
-    const drag = this.drag;
-    const make = () => ({ ...this.wants({ ...message, drag }), values: (this.grabbed ??= structuredClone(this.values)) });
+    const held = this.held;  // of this drag: the next may begin before it has asked its last
+    const make = () => ({ ...this.wants({ ...message, drag: held.drag }), values: (held.values ??= structuredClone(this.values)) });
     if (!done) { this.live.ask(make); return; }
     this.settling = this.live.askLast(make).then(() => this.keepPose(label));
   }
@@ -261,8 +261,8 @@ class Bench {
   dragChannel({ control, channel, by, done }) {
     const k = this.state.controls.find((c) => c.name === control).channels.find((c) => c.name === channel);
     const low = k.low ?? Math.min(k.rest, -1), high = k.high ?? Math.max(k.rest, 1);
-    this.grabbed ??= structuredClone(this.values);
-    const value = Math.min(Math.max((this.grabbed[control]?.[channel] ?? k.rest) + by * (high - low), low), high);
+    this.held.values ??= structuredClone(this.values);
+    const value = Math.min(Math.max((this.held.values[control]?.[channel] ?? k.rest) + by * (high - low), low), high);
     this.setChannel(control, channel, value, done);
     return `${channel} ${shown(k, value)}`;
   }
@@ -299,7 +299,7 @@ class Bench {
 
   async toRest() {
     this.trial = "";
-    this.drag = 0;  // answers still on their way belong to what is over
+    this.dropped = this.drag;  // answers still on their way belong to what is over
     this.strip.mark();
     if (Object.keys(this.values).length) { this.values = {}; await this.keepPose("Back to rest"); }
     this.pose();
