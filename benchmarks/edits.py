@@ -11,7 +11,7 @@ import numpy as np
 from common import subdivided
 
 from vonkel.core.formats import read_character
-from vonkel.core.joints.plans import lay_plan
+from vonkel.core.plans import lay_plan
 from vonkel.core.skin.bind import bind_skin
 from vonkel.demo import DATA
 from vonkel.readings import findings

@@ -15,7 +15,7 @@ import numpy as np
 from vonkel.core.formats import read_character
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.joints.inside import body_solid, may_stick_out
-from vonkel.core.joints.plans import lay_plan
+from vonkel.core.plans import lay_plan
 from vonkel.demo import CAST, DATA
 from vonkel.steps import apply_step
 

@@ -11,7 +11,7 @@ from common import best
 
 from vonkel.core.formats import read_character
 from vonkel.core.geometry.rotations import matrix_from_quaternion
-from vonkel.core.joints.plans import lay_plan
+from vonkel.core.plans import lay_plan
 from vonkel.core.rig import Follower, compile_rig
 from vonkel.core.rig.kits.limb import limb_joints
 from vonkel.core.rig.kits.stance import leg_tree

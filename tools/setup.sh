@@ -6,8 +6,8 @@ fail() { echo "vonkel: $*" >&2; exit 1; }
 setup_venv() { # $1: extras, $2: stamp name
   "$PYTHON" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || fail "Python 3.11 or newer is needed; set PYTHON to one."
   [ -x .venv/bin/python ] || "$PYTHON" -m venv .venv || fail "could not make .venv; is the venv module installed?"
-  if [ ! -f ".venv/$2" ] || [ pyproject.toml -nt ".venv/$2" ]; then
-    .venv/bin/pip install --quiet --disable-pip-version-check -e ".$1"
+  if [ ! -f ".venv/$2" ] || [ pyproject.toml -nt ".venv/$2" ] || [ requirements.lock -nt ".venv/$2" ]; then
+    .venv/bin/pip install --quiet --disable-pip-version-check --constraint requirements.lock -e ".$1"
     touch ".venv/$2"
   fi
 }

@@ -229,7 +229,7 @@ def plan(
     kits: Annotated[bool, typer.Option(help="with the kits that are on it")] = True,
 ) -> None:  # fmt: skip
     """Save a stored character's skeleton as a plan, to be laid into other meshes by the step joints.lay_own."""
-    from .core.joints.plans import save_plan
+    from .core.plans import save_plan
 
     made = _workshop(store).character(character)
     _written(out, save_plan(made, name or made.name, kits).model_dump_json(indent=1) + "\n")
@@ -268,7 +268,7 @@ def kits() -> None:
 @app.command()
 def plans() -> None:
     """List every plan with the JSON schema of its options."""
-    from .core.joints.plans import PLANS
+    from .core.plans import PLANS
 
     _out([{"name": n, "about": about, "options": model.model_json_schema()} for n, (about, model, _) in PLANS.items()])
 

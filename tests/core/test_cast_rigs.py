@@ -8,9 +8,9 @@ import pytest
 from vonkel.core.character import Character, opposite_name
 from vonkel.core.errors import StepRefused
 from vonkel.core.formats import read_character
-from vonkel.core.joints.plans import lay_plan
+from vonkel.core.plans import lay_plan
 from vonkel.core.rig import compile_rig
-from vonkel.core.rig.kits import remove_kit
+from vonkel.core.rig.fitting import remove_kit
 from vonkel.core.rig.kits.limb import limb_joints
 from vonkel.core.rig.match import switched
 from vonkel.core.rig.mirror import mirrored_pose

@@ -10,6 +10,7 @@ from vonkel.core.geometry.rotations import matrix_from_quaternion
 from vonkel.core.joints import edit, freedom, names, orient
 from vonkel.core.joints.draw import landing
 from vonkel.core.joints.inside import body_solid
+from vonkel.core.joints.mirroring import mirror_joints
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.frames import angles_in_order, turn_in_order
 from vonkel.core.skin import Deformer
@@ -180,8 +181,8 @@ def test_mirroring_in_both_manners_twice_is_nothing(otter, manner):
         "joints.free",
         {"joint": "forearm_L", "low": [-80, None, -10], "high": [70, None, 140], "locked": [False, True, False]},
     )
-    once = orient.mirror_joints(c, "collar_L", manner)
-    twice = orient.mirror_joints(once, "collar_R", manner)
+    once = mirror_joints(c, "collar_L", manner)
+    twice = mirror_joints(once, "collar_R", manner)
     for n in ("collar_L", "forearm_L", "thumb_2_L", "hand_L"):
         assert np.allclose(twice.joint(n).place, c.joint(n).place, atol=1e-12)
         assert abs(np.dot(twice.joint(n).turn, c.joint(n).turn)) == pytest.approx(1.0)

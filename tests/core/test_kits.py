@@ -11,8 +11,9 @@ from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.drag import moved_to, turned_by
+from vonkel.core.rig.fitting import add_kit, remove_kit
 from vonkel.core.rig.ik import FoldingChain
-from vonkel.core.rig.kits import KINDS, add_kit, remove_kit
+from vonkel.core.rig.kits import KINDS
 from vonkel.core.rig.kits.chain import spline_places, spline_weights
 from vonkel.core.rig.match import in_space, switched
 from vonkel.core.rig.reach import reached
@@ -561,9 +562,7 @@ def test_what_leans_on_a_kit_goes_with_it_and_rules_that_spoke_of_it_too(otter):
     off = remove_kit(otter, "leg_L")
     assert not {"leg_L", "foot_L"} & {k.name for k in off.kits} and any(k.name == "foot_R" for k in off.kits)
     names = {c.name for c in off.controls}
-    from vonkel.core.character.references import things_of
-
-    assert all(t[8:] in names for r in off.rules for t in things_of(r) if t.startswith("control:"))
+    assert all(t[8:] in names for r in off.rules for t in r.speaks_of() if t.startswith("control:"))
     compile_rig(off).evaluate({})
 
 

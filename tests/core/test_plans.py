@@ -12,7 +12,7 @@ from vonkel.core.geometry.health import health
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.joints.inside import body_solid, may_stick_out
 from vonkel.core.joints.orient import curl_senses
-from vonkel.core.joints.plans import PLANS, OwnPlan, landmarks_of, lay_own_plan, lay_plan, save_plan
+from vonkel.core.plans import PLANS, OwnPlan, landmarks_of, lay_own_plan, lay_plan, save_plan
 from vonkel.core.rig import compile_rig
 from vonkel.demo import CAST, DATA
 from vonkel.readings import findings

@@ -11,8 +11,8 @@ from vonkel.core.errors import BadParameters, RigLoop, StepRefused
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.compile import in_order
 from vonkel.core.rig.drag import moved_to, turned_by
+from vonkel.core.rig.fitting import add_kit, remove_kit
 from vonkel.core.rig.ik import two_bone
-from vonkel.core.rig.kits import add_kit, remove_kit
 from vonkel.core.rig.program import Operation
 from vonkel.core.skin.deform import rest_inverses
 

@@ -6,13 +6,13 @@ from scipy.integrate import solve_ivp
 from scipy.interpolate import PchipInterpolator
 
 from vonkel.core.character import Curve, CurveKey, Kit, Lead, Link
+from vonkel.core.character.rules import curve_function, rounded
 from vonkel.core.errors import NotFound, RigLoop, StepRefused
 from vonkel.core.rig import Clock, Follower, compile_rig
-from vonkel.core.rig.curves import curve_function, rounded
-from vonkel.core.rig.kits import add_kit
+from vonkel.core.rig.fitting import add_kit
 from vonkel.core.rig.mirror import copied_to_other_side, mirrored_pose, opposite_control
 from vonkel.core.rig.motion import Motion, there_and_back
-from vonkel.core.rig.rules.links import lead_value
+from vonkel.core.rig.recording import lead_value
 from vonkel.core.rig.rules.springs import followed
 from vonkel.readings import findings
 from vonkel.readings.order import group_costs, order_of

@@ -277,7 +277,7 @@ def test_a_plan_that_cant_make_out_a_shape_says_so(plan, shape):
 
 def test_a_plan_file_with_joints_that_cant_hang_is_refused(whole, tmp_path):
     from vonkel.core.errors import BadFile
-    from vonkel.core.joints.plans import save_plan
+    from vonkel.core.plans import save_plan
     from vonkel.workshop import Workshop
 
     shop, good = Workshop(tmp_path), save_plan(whole, "p").model_dump_json()

@@ -17,7 +17,7 @@ from vonkel.core.formats.gltf import write_rigged
 from vonkel.core.formats.gltf_tree import Writer
 from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.joints.orient import turn_down_bones
-from vonkel.core.joints.plans import save_plan
+from vonkel.core.plans import save_plan
 from vonkel.core.shapes import add_shape
 from vonkel.steps import apply_step
 from vonkel.workshop import Workshop

@@ -9,7 +9,7 @@ from vonkel.core.errors import StepRefused
 from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.joints.inside import body_solid, may_stick_out
-from vonkel.core.joints.plans import lay_plan
+from vonkel.core.plans import lay_plan
 
 
 @pytest.fixture(scope="module")

@@ -10,7 +10,7 @@ from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.rig import compile_rig
-from vonkel.core.rig.kits import add_kit
+from vonkel.core.rig.fitting import add_kit
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
 from vonkel.steps import apply_step

@@ -22,6 +22,10 @@ class Recent(Generic[Key, Value]):
         self._kept: OrderedDict[Key, Value] = OrderedDict()
         self._making: dict[Key, RLock] = {}
 
+    def clear(self) -> None:
+        """Forget all of it."""
+        self._kept.clear()
+
     def get(self, key: Key, make: Callable[[], Value]) -> Value:
         """What is kept under `key`, or else what `make` gives (never None), kept from now on."""
         made = self._kept.get(key)

@@ -11,13 +11,23 @@ import numpy as np
 from pydantic import TypeAdapter, ValidationError
 from pydantic_core import PydanticSerializationError
 
-from .character import Arrays, Character
+from .character import Character
 from .character.layout import misfit, runs_fault
-from .character.references import checked, known_things
+from .character.references import things_of
 from .errors import VonkelError, first_fault
 from .rig import compile_rig
 from .rig.kits import KINDS
-from .tolerances import FARTHEST, MAX_CORNERS, MAX_FACES, MAX_JOINTS, MAX_PARTS, MAX_POINTS, UNIT_QUATERNION, WEIGHT_SUM
+from .tolerances import (
+    FARTHEST,
+    MAX_CLIP_VALUES,
+    MAX_CORNERS,
+    MAX_FACES,
+    MAX_JOINTS,
+    MAX_PARTS,
+    MAX_POINTS,
+    UNIT_QUATERNION,
+    WEIGHT_SUM,
+)
 
 log = logging.getLogger("vonkel.soundness")
 FIELDS: dict[str, TypeAdapter[Any]] = {
@@ -52,6 +62,7 @@ def _faults(c: Character, before: Character | None) -> Iterator[str]:
     yield from _mesh(c, before)
     yield from _skin(c, before)
     yield from _shapes(c, before)
+    yield from _clips(c)
     yield from _rig(c)
 
 
@@ -75,7 +86,7 @@ def _invalid(field: str, value: Any, before: Any) -> str:
 def _names(c: Character) -> Iterator[str]:
     for what, things in (
         ("parts", c.parts), ("joints", c.joints), ("kits", c.kits), ("controls", c.controls), ("rules", c.rules),
-        ("shapes", c.shapes), ("poses", c.poses), ("pictures", c.pictures),
+        ("shapes", c.shapes), ("poses", c.poses), ("clips", c.clips), ("pictures", c.pictures),
     ):  # fmt: skip
         twice = [n for n, k in Counter(t.name for t in things).items() if k > 1]
         if twice:
@@ -124,7 +135,8 @@ def _arrays(c: Character, before: Character | None) -> Iterator[str]:
                 yield fault
     wanted = {f"picture/{q.name}" for q in c.pictures}
     wanted |= {f"shape/{s.name}/{k}" for s in c.shapes for k in ("points", "moves")}
-    there = {n for n in c.arrays if n.startswith(("picture/", "shape/"))}
+    wanted |= {f"clip/{k.name}/values" for k in c.clips}
+    there = {n for n in c.arrays if n.startswith(("picture/", "shape/", "clip/"))}
     if wanted != there:
         yield f"“{min(wanted ^ there)}” is {'missing' if min(wanted ^ there) in wanted else 'of nothing that is there'}"
     for a, b in (("skin/joints", "skin/weights"), ("line_starts", "line_points")):
@@ -222,6 +234,13 @@ def _shapes(c: Character, before: Character | None) -> Iterator[str]:
             yield f"the shape “{s.name}” moves a point twice"
 
 
+def _clips(c: Character) -> Iterator[str]:
+    for k in c.clips:
+        values = c.arrays[f"clip/{k.name}/values"]
+        if not len(values) or values.shape[1] != len(k.tracks) or values.size > MAX_CLIP_VALUES:
+            yield f"the clip “{k.name}” doesn't fit its tracks"
+
+
 def _rig(c: Character) -> Iterator[str]:
     """Whatever is said of kits, controls and rules, a rig comes of it, or it is refused."""
     try:
@@ -229,9 +248,9 @@ def _rig(c: Character) -> Iterator[str]:
         if strange:
             yield f"there is no kit of the kind “{strange[0]}”"
             return
-        known = known_things(c)
+        known = things_of(c)
         for rule in c.rules:
-            checked(c, rule, known)
+            rule.check(known)
         if not compile_rig(c).rests:
             yield "its rig gives what is not a number"
     except VonkelError as error:
@@ -239,8 +258,3 @@ def _rig(c: Character) -> Iterator[str]:
     except Exception:  # a file may say anything of a kit
         log.info("a rig can't be compiled", exc_info=True)
         yield "its rig can't be solved"
-
-
-def loaded(document: str, arrays: Arrays) -> Character:
-    """A character from its document (JSON) and arrays, as they are stored.  Raises pydantic's ValidationError."""
-    return Character.model_validate_json(document).with_().model_copy(update={"arrays": arrays})

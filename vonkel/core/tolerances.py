@@ -21,5 +21,6 @@ MAX_READ_SECONDS = 60.0  # reading one file
 MAX_READ_BYTES = 3 * 1024**3  # memory that one file's arrays may take while it is read
 MAX_PICTURE_BYTES = 32 * 1024 * 1024
 MAX_PICTURE_SIDE = 16_384  # pixels
+MAX_CLIP_VALUES = 50_000_000  # frames times tracks of one motion
 MAX_JOINTS = 2_000
 MAX_PARTS = 500

@@ -8,6 +8,7 @@ from typing import Any
 from ..core.character import Character
 from ..core.rig import Clock, compile_rig
 from ..core.rig.program import CLOCK
+from ..core.rig.slots import Slot
 
 ROUNDS = 24
 
@@ -26,8 +27,8 @@ def order_of(character: Character) -> list[dict[str, Any]]:
             "group": o.group,
             "kind": kits.get(o.group) or rules.get(o.group, ""),
             "sentence": o.sentence,
-            "reads": _words((*o.reads, *o.amends, *(f"value:{c}" for c in o.controls))),
-            "writes": _words((*o.writes, *(f"value:{c}" for c in o.drives))),
+            "reads": _words((*o.reads, *o.amends, *(Slot.value(c) for c in o.controls))),
+            "writes": _words((*o.writes, *(Slot.value(c) for c in o.drives))),
             "amends": bool(o.amends),
             "timed": o.timed,
             "micros": round(1e6 * cost, 1),

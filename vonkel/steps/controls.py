@@ -6,11 +6,11 @@ from typing import Annotated
 
 from pydantic import Field
 
-from ..core.character import Channel, Character, Control, Number
-from ..core.character.references import without_channels
+from ..core.character import Channel, Character, Control, Name, Number, Ref
+from ..core.character.references import renamed
 from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.rig.kits import KINDS
-from ..core.rig.mirror import opposite_control
+from ..core.rig.mirror import mirrored_values, opposite_control
 from ..core.rig.outlines import SHAPES, shaped
 from .registry import Params, step
 
@@ -46,13 +46,13 @@ def shape(character: Character, p: Shape) -> Character:
     chosen = _chosen(character, p)
     kits = {k.name: k for k in character.kits}
     plain = {
-        c.key or c.name: c
+        c.key: c
         for k in {character.control_named[n].kit for n in chosen}
         for c in KINDS[kits[k].kind].controls(character, kits[k])
     }
 
     def dressed(c: Control) -> Control:
-        own = plain.get(c.key or c.name, c).outline
+        own = plain.get(c.key, c).outline
         return shaped(character, c.model_copy(update={"outline": own}), p.shape, p.grow)
 
     return character.with_(controls=tuple(dressed(c) if c.name in chosen else c for c in character.controls))
@@ -116,8 +116,6 @@ def _negative(v: float | None) -> float | None:
 
 def _flips(own: Control, other: Control, channel: str) -> bool:
     """Whether the mirrored value of a channel has the other sign."""
-    from ..core.rig.mirror import mirrored_values
-
     return mirrored_values(own, other, {channel: 0.1}).get(channel, 0.1) < 0
 
 
@@ -160,21 +158,24 @@ def remove_channel(character: Character, p: DropChannel) -> Character:
         found = next((k for k in character.control_named[n].channels if k.name == p.name), None)
         if found is None or not found.added:
             raise StepRefused(f"“{p.name}” of {n} wasn't added by hand.", character.name, "Lock and hide it instead.")
-    for n in chosen:
-        character = without_channels(character, n, {p.name})
-    return character
+    return character.with_(
+        controls=tuple(
+            c.model_copy(update={"channels": tuple(k for k in c.channels if k.name != p.name)})
+            if c.name in chosen
+            else c
+            for c in character.controls
+        )
+    )
 
 
 class Rename(Params):
     control: str
-    name: str = Field(min_length=1, max_length=60)
+    name: Annotated[Name, Field(max_length=60)]
 
 
 @step("controls.rename", Rename, lambda c, p: f"Called the control {p.control} {p.name}", renames=True)
 def rename(character: Character, p: Rename) -> Character:
     """Give a control another name, everywhere it is spoken of."""
-    from ..core.character.references import renamed_rule
-
     named = character.control_named
     if p.control not in named:
         raise NotFound(f"There is no control called “{p.control}”.", character.name, "Reload the page.")
@@ -182,14 +183,4 @@ def rename(character: Character, p: Rename) -> Character:
         raise StepRefused(f"There is a control called “{p.name}” already.", character.name, "Choose another name.")
     if p.control == "whole":
         raise StepRefused("The control of the whole figure keeps its name.", character.name)
-    things = {f"control:{p.control}": f"control:{p.name}"}
-    controls = tuple(
-        Control.model_validate(c.model_dump() | {"name": p.name}) if c.name == p.control else c
-        for c in character.controls
-    )
-    rules = tuple(renamed_rule(r, things) for r in character.rules)
-    poses = tuple(
-        q.model_copy(update={"values": {p.name if c == p.control else c: v for c, v in q.values.items()}})
-        for q in character.poses
-    )
-    return character.with_(controls=controls, rules=rules, poses=poses)
+    return renamed(character, {Ref.control(p.control): Ref.control(p.name)})

@@ -8,8 +8,9 @@ from ..core.character import Character, Joint, Kit, unique_name
 from ..core.errors import StepRefused
 from ..core.face import eye_spheres
 from ..core.joints.edit import add_joint
-from ..core.rig.kits import add_kit
+from ..core.rig.fitting import add_kit
 from .registry import Params, step
+from .skin import Rigid, rigid
 
 
 class Eyes(Params):
@@ -37,7 +38,7 @@ def eyes(character: Character, p: Eyes) -> Character:
             names.append(there.name)
             continue
         name = unique_name("eye" if s.side == "C" else f"eye_{s.side}", set(result.joint_index))
-        joint = Joint(name=name, parent=head.name if head else None, side=s.side, place=place, role="eye")  # type: ignore[arg-type]
+        joint = Joint(name=name, parent=head.name if head else None, side=s.side, place=place, role="eye")
         result = add_joint(result, joint)
         names.append(name)
     driven = {n for k in result.kits for group in k.joints.values() for n in group}
@@ -50,8 +51,6 @@ def eyes(character: Character, p: Eyes) -> Character:
 
 
 def _hold_eyeballs(character: Character, holders: dict[str, str]) -> Character:
-    from .skin import Rigid, rigid
-
     for part, joint in holders.items():
         character = rigid(character, Rigid(part=part, joint=joint))
     return character

@@ -13,7 +13,9 @@ from ..core.character.hierarchy import descendants
 from ..core.character.words import few
 from ..core.errors import BadParameters, StepRefused
 from ..core.joints import edit, freedom, names, orient
-from ..core.joints.plans import OwnPlan, check_plan, lay_own_plan, lay_plan
+from ..core.joints.mirroring import mirror_joints
+from ..core.plans import OwnPlan, check_plan, lay_own_plan, lay_plan
+from ..core.skin.rest import new_rest
 from .registry import Params, Place, step
 
 Axis = Literal["", "x", "y", "z", "-x", "-y", "-z"]
@@ -166,7 +168,7 @@ def _taken_out(character: Character, p: Named, take: Callable[[Character, str], 
     partner = result.partner(p.joint)
     if p.both_sides and partner:
         result = take(result, partner)
-    return edit.refreshed(orient.turn_down_bones(result, keep_hinge=True), character)
+    return orient.turn_down_bones(result, keep_hinge=True)
 
 
 @step("joints.remove", Named, lambda c, p: f"Took out {p.joint}")
@@ -261,7 +263,7 @@ class Mirror(Params):
 )  # fmt: skip
 def mirror(character: Character, p: Mirror) -> Character:
     """Make or set the other side's joints from these: places, names, turns and freedom mirrored."""
-    return orient.mirror_joints(character, p.joint, p.manner)
+    return mirror_joints(character, p.joint, p.manner)
 
 
 # -- turns -------------------------------------------------------------------------------------------------------
@@ -278,7 +280,7 @@ def turn_down(character: Character, p: TurnDown) -> Character:
     """Turn joints so that their aim axis runs down the bone, the hinge kept."""
     for n in p.joints:
         character.joint(n)
-    return edit.refreshed(orient.turn_down_bones(character, set(p.joints) or None, keep_hinge=True), character)
+    return orient.turn_down_bones(character, set(p.joints) or None, keep_hinge=True)
 
 
 class Orient(Params):
@@ -305,7 +307,7 @@ def orient_joints(character: Character, p: Orient) -> Character:
     if p.down_chain:
         chosen = list(dict.fromkeys(n for j in chosen for n in (j, *descendants(character, j))))
     made = orient.orient(character, chosen, p.rule, p.aim, p.hinge, p.like, p.flip, p.both_sides)
-    return edit.refreshed(made, character)
+    return made
 
 
 class CurlAlike(Params):
@@ -321,7 +323,7 @@ def curl_alike(character: Character, p: CurlAlike) -> Character:
     wrong = [n for n, s in senses.items() if s < 0]
     if not wrong:
         raise StepRefused(f"All digits of {p.holder} curl alike already.", character.name)
-    return edit.refreshed(orient.orient(character, wrong, "keep", flip=True), character)
+    return orient.orient(character, wrong, "keep", flip=True)
 
 
 # -- what a joint is ---------------------------------------------------------------------------------------------
@@ -344,7 +346,7 @@ def set_joint(character: Character, p: Edit) -> Character:
     made = character.with_(
         joints=tuple(j.model_copy(update=changes) if j.name in which else j for j in character.joints)
     )
-    return edit.refreshed(made, character)
+    return made
 
 
 Degrees = tuple[float | None, float | None, float | None]
@@ -432,6 +434,4 @@ class NewRest(Params):
 )  # fmt: skip
 def take_rest(character: Character, p: NewRest) -> Character:
     """Make a pose the rest pose: mesh, joints, weights, shapes and controls follow, nothing jumps."""
-    from ..core.skin.rest import new_rest
-
     return new_rest(character, p.values)

@@ -8,15 +8,16 @@ import numpy as np
 from pydantic import Field, ValidationError
 
 from ..core.character import Character, Kit, opposite, opposite_name, unique_name, without_side
-from ..core.character.references import without
 from ..core.errors import BadParameters, NotFound, StepRefused, first_fault
 from ..core.joints.extra import add_muscle_joint, add_twist_joints
 from ..core.joints.orient import bone_child
 from ..core.progress import tell
 from ..core.rig import compile_rig
-from ..core.rig.kits import KINDS, add_kit, remove_kit, renewed
+from ..core.rig.fitting import add_kit, remove_kit, with_controls_anew
+from ..core.rig.kits import KINDS
 from ..core.rig.opposite import mirrored_kit
 from ..core.rig.outfit import kit_of, outfit
+from ..core.upkeep import kept_up
 from .registry import Params, Place, step
 
 
@@ -174,11 +175,8 @@ def set_options(character: Character, p: SetOptions) -> Character:
             k = k.model_copy(update={"options": options})
         kits.append(k)
     changed = character.with_(kits=tuple(kits))
-    fresh = {k.name: renewed(changed, k) for k in changed.kits if k.name in names}
-    kept = {k.name: [c for c in character.controls if c.kit == k.name] for k in changed.kits}
-    result = changed.with_(controls=tuple(c for k in changed.kits for c in fresh.get(k.name, kept[k.name])))
-    gone = {c.name for c in character.controls} - {c.name for c in result.controls}
-    result = without(result, {f"control:{n}" for n in gone})
+    result = with_controls_anew(changed, set(names))
+    result = kept_up(result, character)  # rules lose the controls that went
     compile_rig(result)
     return result
 
@@ -206,10 +204,7 @@ def set_place(character: Character, p: SetPlace) -> Character:
         for k in character.kits
     )
     changed = character.with_(kits=kits)
-    controls = {k.name: renewed(changed, k) for k in kits if k.name in places}
-    return changed.with_(
-        controls=tuple(next((n for n in controls.get(c.kit, ()) if n.name == c.name), c) for c in changed.controls)
-    )
+    return with_controls_anew(changed, set(places))
 
 
 class Outfit(Params):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import Field
@@ -14,9 +14,10 @@ from ..core.formats.pictures import picture_size
 from ..core.geometry import mending
 from ..core.geometry.health import health, mirror_partners
 from ..core.geometry.measures import measure
+from ..core.geometry.parts import with_parts
 from ..core.geometry.topology import faces_of
 from ..core.geometry.transform import transformed
-from ..core.rig.kits import sized_kits
+from ..core.rig.fitting import sized_kits
 from ..core.tolerances import MAX_PARTS, PAIR
 from .registry import Array, Params, step
 
@@ -216,7 +217,7 @@ def _part_sentence(c: Character, p: EditPart) -> str:
 def edit_part(character: Character, p: EditPart) -> Character:
     """Name a part, say what it is, colour, shade, hide or lock it."""
     old = character.part(p.part)
-    changes: dict = {k: v for k, v in (("role", p.role), ("colour", p.colour), ("shading", p.shading)) if v}
+    changes: dict[str, Any] = {k: v for k, v in (("role", p.role), ("colour", p.colour), ("shading", p.shading)) if v}
     changes |= {k: v for k, v in (("hidden", p.hidden), ("locked", p.locked)) if v is not None}
     if p.name and p.name != old.name:
         if unique_name(p.name, {q.name for q in character.parts}) != p.name:
@@ -276,8 +277,6 @@ class AddParts(Params):
 )
 def add_parts(character: Character, p: AddParts) -> Character:
     """Bring more parts in, of faces or drawn lines; skin and shapes of the others stay as they are."""
-    from ..core.geometry.parts import with_parts
-
     return with_parts(
         character, p.names, p.points, p.point_part, (p.face_starts, p.face_corners), (p.line_starts, p.line_points)
     )

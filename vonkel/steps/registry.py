@@ -6,7 +6,7 @@ import base64
 import logging
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, WithJsonSchema
@@ -16,6 +16,7 @@ from ..core.errors import BadParameters, Failure, NotFound, StepRefused, VonkelE
 from ..core.formats.reading import array_from_npy, npy
 from ..core.soundness import unsound
 from ..core.tolerances import FARTHEST
+from ..core.upkeep import kept_up
 
 log = logging.getLogger("vonkel.steps")
 
@@ -74,17 +75,21 @@ class StepKind:
 STEPS: dict[str, StepKind] = {}
 
 
-def step(  # type: ignore[no-untyped-def]
+P = TypeVar("P", bound=Params)
+Run = Callable[[Character, P], Character]
+
+
+def step(
     name: str,
-    params: type[Params],
-    sentence: Callable[[Character, Any], str],
+    params: type[P],
+    sentence: Callable[[Character, P], str],
     long: bool = False,
     figures: Callable[[Character, Character], str] | None = None,
     renames: bool = False,
-):
+) -> Callable[[Run[P]], Run[P]]:
     """Register a pure function (character, params) → character as the step `name`."""
 
-    def register(run: Callable[[Character, Any], Character]) -> Callable[[Character, Any], Character]:
+    def register(run: Run[P]) -> Run[P]:
         if name in STEPS:
             raise ValueError(f"two steps are called {name}")
         about = (run.__doc__ or "").strip().split("\n")[0]
@@ -115,7 +120,7 @@ def apply_step(character: Character, name: str, params: Mapping[str, Any]) -> tu
     kind, checked = parsed(name, params)
     try:
         with np.errstate(all="ignore"):
-            result = kind.run(character, checked)
+            result = kept_up(kind.run(character, checked), character)
         fault = unsound(result, character)
         if fault and fault != unsound(character):
             log.warning("%s would leave a character unsound: %s", name, fault)

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Literal
 
 from pydantic import Field
 
-from ..core.character import Character, Follow, Inputs, Lead, Link, Number, Rule, Space, Spring
-from ..core.character.references import checked, things_of, without_channels
+from ..core.character import Character, Inputs, Lead, Link, Number, Ref, Rule
+from ..core.character.references import things_of
 from ..core.errors import NotFound, StepRefused
 from ..core.rig import compile_rig
-from ..core.rig.kits import with_rules
+from ..core.rig.fitting import with_rules, with_wanted_channels
 from ..core.rig.opposite import mirrored_rule, other_things
 from ..core.rig.recording import keyed, lead_rest, recorded, zero_at_rest
+from ..core.upkeep import kept_up
 from .registry import Params, step
 
 
@@ -26,7 +28,7 @@ def _named(rule: Rule) -> str:
 
 
 def _settled(character: Character, rule: Rule) -> Rule:
-    checked(character, rule)
+    rule.check(things_of(character))
     if isinstance(rule, Link):
         rule, _ = zero_at_rest(rule, lead_rest(character, rule))
     return rule
@@ -38,7 +40,7 @@ def add(character: Character, p: AddRule) -> Character:
     if p.rule.kit and p.rule.kit not in {k.name for k in character.kits}:
         raise NotFound(f"There is no kit called “{p.rule.kit}”.", p.rule.name)
     made = [_settled(character, p.rule)]
-    exchanged = other_things(character, things_of(p.rule))
+    exchanged = other_things(character, p.rule.speaks_of())
     if p.both_sides and _leads_elsewhere(p.rule, exchanged):
         made.append(mirrored_rule(character, made[0]))
     result = with_rules(character, made)
@@ -46,21 +48,11 @@ def add(character: Character, p: AddRule) -> Character:
     return result
 
 
-def _leads_elsewhere(rule: Rule, exchanged: dict[str, str]) -> bool:
-    """Whether the rule's own follower has a partner: then it has a mirror image."""
-    if isinstance(rule, Follow):
-        own = {rule.thing}
-    elif isinstance(rule, Space):
-        own = {f"control:{rule.control}"}
-    elif isinstance(rule, Link):
-        own = {rule.lead.thing}
-    elif isinstance(rule, Spring):
-        own = set(rule.things)
-    else:
-        own = {f"control:{s.control}" for s in rule.swingers}
-        if all(exchanged.get(t, t) in own for t in own):
-            return False  # both sides swing in the one rule already
-    return any(exchanged.get(t, t) != t for t in own)
+def _leads_elsewhere(rule: Rule, exchanged: Mapping[Ref, Ref]) -> bool:
+    """Whether what the rule is laid on has a partner: then it has a mirror image."""
+    own = rule.subjects()
+    others = {exchanged.get(t, t) for t in own}
+    return others != own  # the same set: both sides are in the one rule already, or it has no other side
 
 
 class NamedRule(Params):
@@ -83,11 +75,13 @@ def _with(character: Character, old: Rule, new: Rule) -> Character:
 def remove(character: Character, p: NamedRule) -> Character:
     """Take a rule away; a space's channels go with it, and what they led."""
     rule = _find(character, p.name)
-    result = character.with_(
-        rules=tuple(r for r in character.rules if r is not rule), order=tuple(n for n in character.order if n != p.name)
+    result = kept_up(
+        character.with_(
+            rules=tuple(r for r in character.rules if r is not rule),
+            order=tuple(n for n in character.order if n != p.name),
+        ),
+        character,
     )
-    if isinstance(rule, Space):
-        result = without_channels(result, rule.control, set(rule.channels()))
     compile_rig(result)
     return result
 
@@ -102,11 +96,7 @@ def edit(character: Character, p: EditRule) -> Character:
     """Put a rule in the place of another, under its name."""
     old = _find(character, p.name)
     new = _settled(character, p.rule).model_copy(update={"name": old.name, "kit": old.kit})
-    if isinstance(old, Space):
-        character = remove(character, NamedRule(name=p.name))
-        result = with_rules(character, [new])
-    else:
-        result = _with(character, old, new)
+    result = with_wanted_channels(_with(character, old, new))
     compile_rig(result)
     return result
 
@@ -151,7 +141,7 @@ def record(character: Character, p: Record) -> Character:
     else:
         raise StepRefused("A lead is wanted.", "rules.record", "Choose what leads.")
     made = recorded(character, link, p.at, p.values, lead_rest(character, link))
-    checked(character, made)
+    made.check(things_of(character))
     named = {r.name for r in character.rules}
     if made.name in named:
         result = character.with_(rules=tuple(made if r.name == made.name else r for r in character.rules))
@@ -167,14 +157,14 @@ def _link_of(character: Character, lead: Lead) -> Link:
     for r in character.rules:
         if isinstance(r, Link) and r.lead == lead and not r.name.endswith(" slide"):
             return r
-    thing = lead.thing.partition(":")[2]
-    kit = next((c.kit for c in character.controls if f"control:{c.name}" == lead.thing), "")
+    thing = lead.thing.name
+    kit = next((c.kit for c in character.controls if Ref.control(c.name) == lead.thing), "")
     return Link(name=f"{thing} {lead.channel or lead.kind}", kit=kit, lead=lead)
 
 
 def _on_the_other_side(character: Character, link: Link) -> Character:
     """The partner's link becomes the mirror image of this one."""
-    exchanged = other_things(character, things_of(link))
+    exchanged = other_things(character, link.speaks_of())
     if exchanged.get(link.lead.thing, link.lead.thing) == link.lead.thing:
         return character
     image = mirrored_rule(character, link)
@@ -185,7 +175,7 @@ def _on_the_other_side(character: Character, link: Link) -> Character:
     if old is not None:
         image = image.model_copy(update={"name": old.name, "kit": old.kit})
         return _with(character, old, image)
-    kit = next((c.kit for c in character.controls if f"control:{c.name}" == image.lead.thing), "")
+    kit = next((c.kit for c in character.controls if Ref.control(c.name) == image.lead.thing), "")
     return with_rules(character, [image.model_copy(update={"kit": kit})])
 
 

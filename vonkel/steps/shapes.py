@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Shape
-from ..core.character.references import renamed_rule, without
+from ..core.character import Character, Ref, Shape
+from ..core.character.references import renamed
 from ..core.errors import BadParameters, NotFound
 from ..core.shapes import add_shape, remove_shape
 from .registry import Array, Params, step
@@ -32,7 +32,7 @@ class NamedShape(Params):
 @step("shapes.remove", NamedShape, lambda c, p: f"Deleted the shape {p.shape}")
 def remove(character: Character, p: NamedShape) -> Character:
     """Delete a morph target."""
-    return without(remove_shape(character, p.shape), {f"shape:{p.shape}"})
+    return remove_shape(character, p.shape)
 
 
 class EditShape(Params):
@@ -50,23 +50,9 @@ def edit(character: Character, p: EditShape) -> Character:
     name = p.name or p.shape
     if name != p.shape and name in {s.name for s in character.shapes}:
         raise BadParameters(f"There is a shape called “{name}” already.", character.name, "Choose another name.")
-    new = Shape(name=name, low=p.low, high=p.high)
-    arrays = {}
-    for key in ("points", "moves"):
-        data = character.arrays[f"shape/{p.shape}/{key}"]
-        arrays |= {f"shape/{p.shape}/{key}": None, f"shape/{name}/{key}": data} if name != p.shape else {}
-    shapes = tuple(new if s.name == p.shape else s for s in character.shapes)
-    things = {f"shape:{p.shape}": f"shape:{name}"}
-    rules = tuple(renamed_rule(r, things) for r in character.rules)
-    poses = tuple(
-        q.model_copy(
-            update={
-                "values": {
-                    c: {name if c == "shapes" and k == p.shape else k: v for k, v in given.items()}
-                    for c, given in q.values.items()
-                }
-            }
-        )
-        for q in character.poses
+    Shape.model_validate({"name": name})  # refuses what can't be a name
+    shapes = tuple(
+        s.model_copy(update={"low": p.low, "high": p.high}) if s.name == p.shape else s for s in character.shapes
     )
-    return character.with_(shapes=shapes, arrays=arrays, rules=rules, poses=poses)
+    result = character.with_(shapes=shapes)
+    return renamed(result, {Ref.shape(p.shape): Ref.shape(name)}) if name != p.shape else result

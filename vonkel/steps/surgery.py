@@ -34,13 +34,13 @@ class SlideLoop(Params):
 )
 def slide_loop(character: Character, p: SlideLoop) -> Character:
     """Slide a new edge loop in; texture places, weights and shapes are interpolated."""
-    made = loops.with_loop(character, *p.edge, p.at)
+    made = loops.with_loop(character, p.edge[0], p.edge[1], p.at)
     if not p.both_sides:
         return made
     there = _across(made, character.points[list(p.edge)])
     # The first loop may have split the partner's edge already: then it runs round both sides.
     if there and topology_of(made).edge_between(*there) >= 0:
-        return loops.with_loop(made, *there, p.at)
+        return loops.with_loop(made, there[0], there[1], p.at)
     return made
 
 

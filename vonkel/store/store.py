@@ -225,7 +225,8 @@ class Store:
         row = db.execute("SELECT head, tip, pose, pose_tip FROM character WHERE id = ?", (character,)).fetchone()
         if row is None:
             raise NotFound("There is no such character.", f"number {character}", "Choose one from the shelf.")
-        return row
+        head, tip, pose, pose_tip = row
+        return head, tip, pose, pose_tip
 
     @staticmethod
     def expect(now: int, expected: int | None) -> None:
@@ -487,7 +488,8 @@ class Store:
             "ORDER BY line.number DESC LIMIT 1"
         )
         with self._open() as db:
-            return db.execute(sql, (character, kind)).fetchone()
+            found: tuple[int, bytes] | None = db.execute(sql, (character, kind)).fetchone()
+            return found
 
     def bytes_used(self) -> int:
         """The store's size on disk; sqlite may take its side file away at any moment."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import struct
 from typing import Any
@@ -10,6 +11,7 @@ import numpy as np
 
 from ..core.character import Character
 from ..core.geometry.parts import point_colours
+from ..core.geometry.topology import topology_of
 from ..core.rig import Pose
 from ..core.trials import trial_poses
 from ..readings import findings, station_states
@@ -73,8 +75,6 @@ def _holds(c: Character) -> dict[str, float]:
 
 
 def mesh_key(c: Character) -> str:
-    import hashlib
-
     parts = json.dumps([(p.points, p.faces, p.lines, p.colour, p.shading) for p in c.parts])
     names = ("points", "face_starts", "face_corners", "colours", "uvs", "line_starts", "line_points")
     text = "".join(c.arrays.hash_of(n) for n in names if n in c.arrays) + parts
@@ -88,8 +88,6 @@ def mesh_bytes(c: Character) -> bytes:
     parts uint16; where corners of one point differ (texture seams, hard shading) also the corners to draw: their points
     uint32, triangles uint32, texture places float32 × 2, and uint8 whether their normals are the points'.
     """
-    from ..core.geometry.topology import topology_of
-
     topo = topology_of(c)
     part = c.part_numbers("faces").astype(np.uint16)
     ends, line_part = _line_ends(c)
@@ -123,8 +121,6 @@ def _line_ends(c: Character) -> tuple[np.ndarray, np.ndarray]:
 
 def _draw_corners(c: Character) -> tuple[np.ndarray, ...] | None:
     """What a drawing needs where one point has several corners: (points, triangles, texture places, smooth)."""
-    from ..core.geometry.topology import topology_of
-
     hard = [p for p in c.parts if p.shading == "hard"]
     if "uvs" not in c.arrays and not hard:
         return None
@@ -156,9 +152,9 @@ def frame_bytes(
         (
             struct.pack("<II", sequence, len(text)),
             text,
-            np.ascontiguousarray(points),  # joined straight from the arrays: one copy less of every frame
-            pose.joints.astype(np.float32),
-            frames,
+            np.ascontiguousarray(points).data,  # joined straight from the arrays: one copy less of every frame
+            pose.joints.astype(np.float32).data,
+            frames.data,
         )
     )
 

@@ -14,7 +14,8 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from ..core.character import Arrays, Character, Inputs, content_hash
 from ..core.errors import BadFile, TooLarge, VonkelError, first_fault
 from ..core.formats.reading import array_from_npy, npy, reading
-from ..core.soundness import loaded, unsound
+from ..core.loading import loaded
+from ..core.soundness import unsound
 from ..steps.registry import parsed
 from ..store import Kept, Store
 from ..store.store import array_names

@@ -22,10 +22,11 @@ from ..core.formats import read_character, read_mesh
 from ..core.formats.mesh import character_from_mesh
 from ..core.formats.pictures import picture_size
 from ..core.formats.reading import npy, reading
-from ..core.joints.plans import OwnPlan, save_plan
+from ..core.loading import loaded
+from ..core.plans import OwnPlan, save_plan
 from ..core.progress import tell
 from ..core.shapes import moved_whole
-from ..core.soundness import loaded, unsound
+from ..core.soundness import unsound
 from ..core.trials import run_trials
 from ..steps.recipe import Recipe, RecipeStep
 from ..steps.registry import STEPS, Params, apply_step, parsed

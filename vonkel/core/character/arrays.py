@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 
 import numpy as np
 
@@ -53,6 +53,13 @@ class Arrays(Mapping[str, np.ndarray]):
         hashes = {k: v for k, v in self._hashes.items() if k not in changes}
         items.update({k: v for k, v in changes.items() if v is not None})
         return Arrays(items, hashes)
+
+    def only(self, names: Collection[str]) -> Arrays:
+        """Those of these names that there are."""
+        return Arrays(
+            {n: self._items[n] for n in names if n in self._items},
+            {n: h for n, h in self._hashes.items() if n in names},
+        )
 
     def without_prefix(self, prefix: str) -> Arrays:
         return self.with_(**{k: None for k in self._items if k.startswith(prefix)})

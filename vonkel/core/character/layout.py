@@ -38,6 +38,7 @@ LAYOUT = (
     Layout("skin/weights", "<f4", -1, "point"),
     Layout("shape/*/points", "<u4", 0, "free"),
     Layout("shape/*/moves", "<f4", 3, "free"),
+    Layout("clip/*/values", "<f4", -1, "free"),
 )
 _PATTERNS = [(re.compile(re.escape(k.name).replace(r"\*", "[^/]+") + r"\Z", re.DOTALL), k) for k in LAYOUT]
 

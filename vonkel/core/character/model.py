@@ -11,21 +11,20 @@ from functools import cached_property
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import ConfigDict, Field
+from pydantic import ConfigDict, Field, model_validator
 
 from ..errors import NotFound
 from .arrays import Arrays
 from .base import NAME_LENGTH, Frozen, Name, Number
+from .refs import Inputs, JointName, KitName, Names, Ref, To
 from .rules import Rule
+from .upgrade import VERSION
 
 Side = Literal["L", "R", "C"]
 Vector = tuple[Number, Number, Number]
 Quaternion = tuple[Number, Number, Number, Number]
 Order = Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"]
 Axis = Literal["x", "y", "z", "-x", "-y", "-z"]
-
-Inputs = dict[str, dict[str, float]]
-"""What the animator has set: control → channel → value (metres, radians or plain numbers)."""
 
 REST_TURN: Quaternion = (1.0, 0.0, 0.0, 0.0)
 
@@ -108,8 +107,8 @@ class Picture(Frozen):
 class Joint(Frozen):
     """A joint at rest.  `place` and `turn` are in the character's space, not the parent's."""
 
-    name: Name
-    parent: str | None = None
+    name: Annotated[Name, Names("joint", own=True)]
+    parent: JointName | None = None
     side: Side = "C"
     place: Vector
     turn: Quaternion = REST_TURN
@@ -145,8 +144,8 @@ class Control(Frozen):
     `shape` is empty for the line that its kit gives it, or the name of the shape chosen instead; `grow` sizes it.
     """
 
-    name: Name
-    kit: str
+    name: Annotated[Name, Names("control", own=True)]
+    kit: KitName
     key: str = ""
     label: str = ""
     side: Side = "C"
@@ -174,10 +173,10 @@ class Kit(Frozen):
     `places` are points that the kit turns about, such as a heel, in the character's space.
     """
 
-    name: Name
+    name: Annotated[Name, Names("kit", own=True)]
     kind: str
     side: Side = "C"
-    joints: dict[str, tuple[str, ...]] = {}
+    joints: dict[str, tuple[JointName, ...]] = {}
     options: dict[str, float | int | str | bool] = {}
     places: dict[str, Vector] = {}
 
@@ -185,7 +184,7 @@ class Kit(Frozen):
 class Shape(Frozen):
     """A morph target.  Moved points only: arrays `shape/<name>/points` (m,) and `shape/<name>/moves` (m, 3)."""
 
-    name: Name
+    name: Annotated[Name, Names("shape", own=True)]
     low: float = 0.0
     high: float = 1.0
 
@@ -195,10 +194,34 @@ class SavedPose(Frozen):
     values: Inputs
 
 
+class Track(Frozen):
+    """One value of a clip: a control's channel, or a morph target's strength (channel empty)."""
+
+    thing: Annotated[Ref, To("control", "shape")]
+    channel: str = ""
+
+
+class Clip(Frozen):
+    """A motion: the array `clip/<name>/values` (f, t) holds every track's value at every frame.
+
+    `rate` in frames a second; values in metres, radians or plain numbers, as the tracks' channels.
+    """
+
+    name: Annotated[Name, Names("clip", own=True)]
+    rate: Annotated[Number, Field(gt=0.0, le=1000)] = 30.0
+    tracks: tuple[Track, ...] = Field(min_length=1, max_length=4096)
+
+    @model_validator(mode="after")
+    def _each_once(self) -> Clip:
+        if len({(t.thing, t.channel) for t in self.tracks}) != len(self.tracks):
+            raise ValueError("no two tracks are of one channel")
+        return self
+
+
 class Skin(Frozen):
     """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k)."""
 
-    joints: tuple[str, ...]
+    joints: tuple[JointName, ...]
     method: Literal["linear", "dual"] = "dual"
     influences: int = 4
 
@@ -217,6 +240,7 @@ class Character(Frozen):
         frozen=True, extra="forbid", arbitrary_types_allowed=True, ignored_types=(cached_property,)
     )
 
+    version: Literal[2] = VERSION  # of the document: `upgrade.py` brings older ones to it
     name: Name
     about: str = ""
     parts: tuple[Part, ...] = ()
@@ -227,6 +251,7 @@ class Character(Frozen):
     order: tuple[str, ...] = ()  # kits and rules as they should be solved, where what they read leaves a choice
     shapes: tuple[Shape, ...] = ()
     poses: tuple[SavedPose, ...] = ()
+    clips: tuple[Clip, ...] = ()
     skin: Skin | None = None
     plan: str = ""
     groups: tuple[str, ...] = ()
@@ -306,8 +331,31 @@ class Character(Frozen):
         p = self.points
         return max(float(np.ptp(p, axis=0).max()), 1e-3) if len(p) else 1.0
 
+    def only(self, *names: str) -> Character:
+        """A view of these fields and arrays alone: looking at any other field raises AttributeError.
+
+        Arrays that the character hasn't are not there in the view either.
+        """
+        view: Character = object.__new__(type(self))
+        held = {n: getattr(self, n) for n in names if n in type(self).model_fields}
+        held["arrays"] = self.arrays.only([n for n in names if n not in held])
+        object.__setattr__(view, "__dict__", held)
+        for slot, value in (
+            ("__pydantic_fields_set__", set(held)),
+            ("__pydantic_extra__", None),
+            ("__pydantic_private__", None),
+        ):
+            object.__setattr__(view, slot, value)
+        return view
+
     def seal(self, *names: str) -> str:
         """Hash of these fields and arrays alone: what is kept for a character is kept under all that it was read from."""
+        seals = self.__dict__.setdefault("_seals", {})  # gone with the next change, as all that is worked out
+        if names not in seals:
+            seals[names] = self._sealed(names)
+        return str(seals[names])
+
+    def _sealed(self, names: tuple[str, ...]) -> str:
         fields = {n for n in names if n in type(self).model_fields}
         body = self.model_dump_json(include=fields) if fields else ""
         body += "".join(f"{n}={self.arrays.hash_of(n) if n in self.arrays else ''};" for n in names if n not in fields)

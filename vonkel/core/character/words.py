@@ -11,8 +11,8 @@ ROLES = (
     ("prop", ("lantern", "hook", "stud")),
 )
 NOT_EYES = ("brow", "lid", "lash")
-# What joints of digits are called, thumb first.  Until 0.3 the index finger was called “point”; old files still do.
-FINGERS = ("index", "point", "middle", "ring", "little", "digit")
+# What joints of digits are called, thumb first.
+FINGERS = ("index", "middle", "ring", "little", "digit")
 DIGITS = ("thumb", *FINGERS)
 PALETTE = ("#c9a679", "#9fb3a5", "#b58f7b", "#8fa3b3", "#c4b27a", "#a88fa8")
 

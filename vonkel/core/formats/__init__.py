@@ -10,7 +10,9 @@ from pathlib import PurePath
 from ..character import Character
 from ..character.words import clean_name
 from ..errors import BadFile, TooLarge
+from ..soundness import unsound
 from ..tolerances import MAX_FILE_BYTES
+from . import gltf, obj, ply, svg
 from .mesh import RawMesh, character_from_mesh
 from .reading import reading
 
@@ -54,8 +56,6 @@ def read_mesh(name: str, data: bytes, beside: Mapping[str, bytes] | None = None)
 
     A ZIP is read as the mesh that is in it.  Raises BadFile or TooLarge with what, where and what to do.
     """
-    from . import gltf, obj, ply, svg
-
     if len(data) > MAX_FILE_BYTES:
         raise TooLarge(f"{name} is larger than {MAX_FILE_BYTES // 2**20} MB.", name, "Bring in a lighter mesh.")
     ending = PurePath(name).suffix.lower()
@@ -80,9 +80,6 @@ def read_character(
     name: str, data: bytes, called: str = "", beside: Mapping[str, bytes] | None = None
 ) -> Character:  # fmt: skip
     """A new character from a mesh file; a rigged .glb that Vonkel wrote comes back with joints, skin and shapes."""
-    from ..soundness import unsound
-    from . import gltf
-
     called = clean_name(called) or clean_name(PurePath(name).stem) or "unnamed"
     with reading(name):
         made = gltf.read_rigged(name, data, called) if PurePath(name).suffix.lower() == ".glb" and data else None

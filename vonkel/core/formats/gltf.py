@@ -15,6 +15,7 @@ from ..errors import BadFile, StepRefused
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
 from ..geometry.topology import point_normals, topology_of
 from ..rig import Pose, compile_rig
+from ..rig.slots import Slot
 from ..skin.deform import rest_inverses
 from ..tolerances import MAX_PICTURE_BYTES
 from .gltf_tree import Tree, Writer
@@ -184,7 +185,9 @@ def _colours(tree: Tree, attributes: dict[str, Any], first: np.ndarray) -> np.nd
 def _srgb(linear: np.ndarray) -> np.ndarray:
     """Linear 0–1 to sRGB bytes (IEC 61966-2-1)."""
     c = np.clip(linear, 0, 1)
-    return (np.where(c <= 0.0031308, 12.92 * c, 1.055 * c ** (1 / 2.4) - 0.055) * 255 + 0.5).astype(np.uint8)
+    return np.asarray(
+        (np.where(c <= 0.0031308, 12.92 * c, 1.055 * c ** (1 / 2.4) - 0.055) * 255 + 0.5).astype(np.uint8)
+    )
 
 
 def _linear(srgb: np.ndarray) -> np.ndarray:
@@ -242,7 +245,7 @@ def baked(character: Character, pose: Pose) -> dict[str, tuple[np.ndarray, np.nd
 
 def scaling_joints(character: Character) -> set[str]:
     """Joints that some operation of the rig may scale."""
-    return {s[6:] for s in compile_rig(character).slots if s.startswith("scale:")}
+    return {s.name for s in map(Slot, compile_rig(character).slots) if s.kind == "scale"}
 
 
 def write_rigged(character: Character, generator: str = "Vonkel", names: dict[str, str] | None = None) -> bytes:

@@ -64,7 +64,8 @@ class Tree:
         items = self.list(key)
         if not isinstance(index, int) or not 0 <= index < len(items) or not isinstance(items[index], dict):
             raise BadFile(f"It names {key} {index}, which isn't there.", self.name, "Export it again.")
-        return items[index]
+        found: dict[str, Any] = items[index]
+        return found
 
     def _buffer(self, index: int, buffer: Any, blob: bytes) -> bytes:
         if not isinstance(buffer, dict):

@@ -11,6 +11,7 @@ from scipy.sparse.csgraph import connected_components
 from ..character import Arrays, Character, Part, unique_name
 from ..character.words import PALETTE, clean_name, role_of
 from ..errors import BadFile, BadParameters, TooLarge
+from ..shapes import add_shape
 from ..tolerances import FARTHEST, MAX_CORNERS, MAX_FACES, MAX_PARTS, MAX_POINTS
 
 
@@ -133,7 +134,7 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         carried = mesh.carried.get(mesh.pieces[int(r)])
         parts.append(
             Part(
-                name=name, role=role_of(name) if len(faces_in) else "line",  # type: ignore[arg-type]
+                name=name, role=role_of(name) if len(faces_in) else "line",
                 points=(int(in_part[0]), int(in_part[-1]) + 1),
                 faces=(int(faces_in[0]), int(faces_in[-1]) + 1) if len(faces_in) else _after(parts, "faces"),
                 lines=(int(drawn[0]), int(drawn[-1]) + 1) if len(drawn) else _after(parts, "lines"),
@@ -150,8 +151,6 @@ def character_from_mesh(mesh: RawMesh, called: str, where: str = "") -> Characte
         left_out.append("The texture places: some are not numbers.")
     character = Character(name=called, parts=tuple(parts), arrays=Arrays(arrays), groups=groups)
     if mesh.shapes:
-        from ..shapes import add_shape
-
         for name, moved in mesh.shapes.items():
             try:
                 character = add_shape(character, clean_name(name) or "shape", moved[order])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import warnings
+from typing import Any
 
 import numpy as np
 
@@ -73,7 +74,7 @@ def _whole(values: np.ndarray) -> np.ndarray:
 def _bytes(values: np.ndarray) -> np.ndarray:
     """Colours as bytes: 16-bit ones scaled, other whole numbers cut off at 255, fractions taken as shares of one."""
     if values.dtype.kind == "f":
-        return (np.clip(np.nan_to_num(values), 0, 1) * 255).astype(np.uint8)
+        return np.asarray((np.clip(np.nan_to_num(values), 0, 1) * 255).astype(np.uint8))
     return (values // 257 if values.dtype.str[1:] == "u2" else np.clip(values, 0, 255)).astype(np.uint8)
 
 
@@ -146,7 +147,7 @@ def _uniform(
 def _row_by_row(
     body: memoryview, at: int, order: str, number: int, properties: list[Property]
 ) -> tuple[Table, int]:  # fmt: skip
-    table: dict[str, list] = {p: [] for p, _, _ in properties}
+    table: dict[str, list[Any]] = {p: [] for p, _, _ in properties}
     for i in range(number):
         if not i % 4096:
             on_time()
@@ -179,7 +180,7 @@ def _text(body: memoryview, order: str, elements: list[Element]) -> Tables:
                 for (p, c, t), w, end in zip(properties, widths, ends, strict=True)
             }
             continue
-        table: dict[str, list] = {p: [] for p, _, _ in properties}
+        table: dict[str, list[Any]] = {p: [] for p, _, _ in properties}
         for i in range(number):
             if not i % 4096:
                 on_time()

@@ -118,7 +118,7 @@ def array_from_npy(data: bytes) -> np.ndarray | None:
         if dtype.hasobject or dtype.kind not in "biuf" or any(n < 0 for n in shape) or size != len(data) - body.tell():
             return None
         body.seek(0)
-        array = np.load(body, allow_pickle=False)
+        array: np.ndarray = np.load(body, allow_pickle=False)
     except Exception:  # a broken header may raise anything: it is Python text that is parsed
         return None
     array.flags.writeable = False

@@ -8,7 +8,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..character import Character
-from ..recent import Recent
+from ..derived import derived
 from ..tolerances import PAIR
 from .topology import Topology, doubled_faces, face_areas, topology_of
 
@@ -42,12 +42,10 @@ def mirror_distance(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return d, i
 
 
-_mirrors: Recent[str, tuple[np.ndarray, np.ndarray]] = Recent(6)
-
-
+@derived("points", most=6)
 def mirror_partners(character: Character) -> tuple[np.ndarray, np.ndarray]:
     """`mirror_distance` of a character's points, kept for the last few meshes."""
-    return _mirrors.get(character.arrays.hash_of("points"), lambda: mirror_distance(character.points))
+    return mirror_distance(character.points)
 
 
 def health(character: Character) -> Health:

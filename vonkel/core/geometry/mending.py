@@ -117,7 +117,7 @@ def small_islands(character: Character, share: float) -> np.ndarray:
     counts = np.bincount(islands)
     largest = np.zeros(max(len(character.parts), 1), np.int64)
     np.maximum.at(largest, part, counts[islands])
-    return counts[islands] < share * largest[part]
+    return np.asarray(counts[islands] < share * largest[part])
 
 
 def without_strays(

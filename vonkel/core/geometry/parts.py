@@ -51,7 +51,7 @@ def with_parts(
         run = _within(face_part, i, old_faces)
         parts.append(
             Part(
-                name=name, role=role_of(name) if run[0] < run[1] else "line",  # type: ignore[arg-type]
+                name=name, role=role_of(name) if run[0] < run[1] else "line",
                 points=_within(point_part, i, old), faces=run, lines=_within(line_part, i, old_lines),
                 colour=PALETTE[(len(parts)) % len(PALETTE)],
             )

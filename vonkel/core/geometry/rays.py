@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
+from ..compiled import compiled
 
-@numba.njit(cache=True, nogil=True)
-def _hits(points, triangles, origin, way, out_t, out_triangle):
+
+@compiled
+def _hits(
+    points: np.ndarray,
+    triangles: np.ndarray,
+    origin: np.ndarray,
+    way: np.ndarray,
+    out_t: np.ndarray,
+    out_triangle: np.ndarray,
+) -> int:
     """Distances along a ray at which it meets triangles, from either side (Möller & Trumbore 1997).  Returns the count."""
     n = 0
     for t in range(len(triangles)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 
@@ -12,10 +13,10 @@ from ..tolerances import TINY
 def unit(v: np.ndarray) -> np.ndarray:
     """Vectors (…, 3) at length one; a zero vector stays zero."""
     v = np.asarray(v, float)
-    return v / np.maximum(np.linalg.norm(v, axis=-1, keepdims=True), TINY)
+    return np.asarray(v / np.maximum(np.linalg.norm(v, axis=-1, keepdims=True), TINY))
 
 
-def matrix_from_quaternion(q: np.ndarray | tuple) -> np.ndarray:
+def matrix_from_quaternion(q: np.ndarray | tuple[Any, ...]) -> np.ndarray:
     """(…, 4) → (…, 3, 3).  The quaternion need not be unit."""
     if isinstance(q, tuple):  # one alone: plain floats are ten times faster than arrays of four
         w, x, y, z = q
@@ -66,7 +67,7 @@ def quaternion_from_matrix(m: np.ndarray) -> np.ndarray:
     q = candidates[np.arange(len(flat)), best]
     q = q / np.linalg.norm(q, axis=1, keepdims=True)
     q = np.where(q[:, :1] < 0, -q, q)
-    return q.reshape(m.shape[:-2] + (4,))
+    return np.asarray(q.reshape(m.shape[:-2] + (4,)))
 
 
 def _one_quaternion(m: list[list[float]]) -> np.ndarray:
@@ -97,7 +98,7 @@ def matrix_from_rotation_vector(v: np.ndarray) -> np.ndarray:
         return np.eye(3)
     x, y, z = v / angle
     k = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
-    return np.eye(3) + np.sin(angle) * k + (1 - np.cos(angle)) * (k @ k)
+    return np.asarray(np.eye(3) + np.sin(angle) * k + (1 - np.cos(angle)) * (k @ k))
 
 
 def turn_between(a: np.ndarray, b: np.ndarray) -> np.ndarray:

@@ -6,8 +6,11 @@ from collections.abc import Iterable
 from functools import cached_property
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from ..character import Arrays, Character, Part
+from ..derived import derived
 from ..recent import Recent
 
 
@@ -40,7 +43,7 @@ class Topology:
     @cached_property
     def triangles(self) -> np.ndarray:
         """(t, 3) int32: each face as a fan, usually from its first corner."""
-        return self.corners[self.triangle_corners].astype(np.int32)
+        return np.asarray(self.corners[self.triangle_corners].astype(np.int32))
 
     @cached_property
     def triangle_corners(self) -> np.ndarray:
@@ -127,12 +130,9 @@ class Topology:
     @cached_property
     def islands(self) -> np.ndarray:
         """(n,) the number of the connected piece that each point lies in."""
-        from scipy.sparse import coo_matrix
-        from scipy.sparse.csgraph import connected_components
-
         e = self.edges
         graph = coo_matrix((np.ones(len(e), np.int8), (e[:, 0], e[:, 1])), shape=(self.count, self.count))
-        return connected_components(graph, directed=False)[1]
+        return np.asarray(connected_components(graph, directed=False)[1])
 
 
 _topologies: Recent[tuple[str, str, int], Topology] = Recent(16)
@@ -167,19 +167,12 @@ def doubled_faces(topo: Topology) -> np.ndarray:
     return np.sort(np.concatenate(found))
 
 
-_skins: Recent[str, np.ndarray] = Recent(8)
-
-
+@derived("points", "face_starts", "face_corners", "parts", most=8)
 def skin_triangles(character: Character) -> np.ndarray:
     """(t, 3) int32: the triangles of all parts that are skin (of every part where none is); kept for a few meshes."""
     parts = [p for p in character.parts if p.role == "skin"] or list(character.parts)
-    key = character.seal("face_starts", "face_corners", "parts") + str(len(character.points))
-
-    def make() -> np.ndarray:
-        topo = topology_of(character)
-        return topo.triangles[faces_of(character, parts)[topo.triangle_face]]
-
-    return _skins.get(key, make)
+    topo = topology_of(character)
+    return np.asarray(topo.triangles[faces_of(character, parts)[topo.triangle_face]])
 
 
 def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:
@@ -187,7 +180,7 @@ def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:
     a, b = points[topology.corners], points[topology.corner_next]
     cross = np.cross(a, b)
     total = np.add.reduceat(cross, topology.starts[:-1], axis=0) if len(topology.sizes) else np.zeros((0, 3))
-    return 0.5 * np.linalg.norm(total, axis=1)
+    return np.asarray(0.5 * np.linalg.norm(total, axis=1))
 
 
 def point_normals(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
-from ..character import Channel, Character, Link, Rule, Swing
+from ..character import Channel, Character
 from .rotations import matrix_from_quaternion, quaternion_from_matrix
 
 
@@ -17,10 +19,10 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
     scale = float(np.cbrt(np.linalg.det(matrix)))
     rotation = matrix / scale
 
-    def place(p: tuple) -> tuple[float, ...]:
+    def place(p: tuple[float, ...]) -> tuple[float, ...]:
         return tuple(float(x) for x in matrix @ np.array(p) + offset)
 
-    def turn(q: tuple) -> tuple[float, ...]:
+    def turn(q: tuple[Any, ...]) -> tuple[float, ...]:
         return tuple(float(x) for x in quaternion_from_matrix(rotation @ matrix_from_quaternion(q)))
 
     unturned = np.allclose(rotation, np.eye(3))
@@ -42,7 +44,7 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
         k.model_copy(update={"places": {n: place(p) for n, p in k.places.items()}}) if k.places else k
         for k in character.kits
     )
-    rules = character.rules if scale == 1.0 else tuple(_sized(r, scale) for r in character.rules)
+    rules = character.rules if scale == 1.0 else tuple(r.sized(scale) for r in character.rules)
     poses = tuple(
         p.model_copy(
             update={
@@ -86,28 +88,6 @@ def _channel_sized(channel: Channel, scale: float) -> Channel:
         return channel
     low, high = (None if v is None else v * scale for v in (channel.low, channel.high))
     return channel.model_copy(update={"low": low, "high": high, "rest": channel.rest * scale})
-
-
-def _sized(rule: Rule, scale: float) -> Rule:
-    """A rule of a figure that was scaled: what is in metres, on either side of a link, grows with it."""
-    if isinstance(rule, Link):
-        long = rule.lead.kind == "distance" or rule.lead.channel.startswith("move ")
-        followers = []
-        for f in rule.followers:
-            across, up = scale if long else 1.0, scale if f.channel.startswith("move ") else 1.0
-            keys = tuple(k.model_copy(update={"at": k.at * across, "value": k.value * up}) for k in f.curve.keys)
-            followers.append(f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})}))
-        return rule.model_copy(update={"followers": tuple(followers)})
-    if isinstance(rule, Swing):
-        return rule.model_copy(
-            update={
-                "swingers": tuple(
-                    s.model_copy(update={"angle": s.angle * scale}) if s.channel.startswith("move ") else s
-                    for s in rule.swingers
-                )
-            }
-        )
-    return rule
 
 
 def _carried(old: tuple[float, ...], matrix: np.ndarray, offset: np.ndarray) -> tuple[float, ...]:

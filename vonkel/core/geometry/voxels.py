@@ -9,14 +9,19 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
-import numba
 import numpy as np
+from scipy.ndimage import distance_transform_edt
 from scipy.spatial import cKDTree
 
+from ..compiled import compiled
 
-@numba.njit(cache=True, nogil=True)
-def _winding_along_z(points, triangles, low, h, shape, out):
+
+@compiled
+def _winding_along_z(
+    points: np.ndarray, triangles: np.ndarray, low: np.ndarray, h: float, shape: tuple[int, int, int], out: np.ndarray
+) -> None:
     """Add to `out` (nx, ny, nz) int8 one vote per cell whose line along z has non-zero winding there."""
     nx, ny, nz = shape
     change = np.zeros((nx, ny, nz + 1), np.int8)
@@ -79,10 +84,8 @@ class Solid:
     @cached_property
     def depth(self) -> np.ndarray:
         """(c,) metres from each inside cell's centre to the nearest outside cell's border (Euclidean)."""
-        from scipy.ndimage import distance_transform_edt
-
         padded = np.pad(self.inside, 1)
-        return (distance_transform_edt(padded)[1:-1, 1:-1, 1:-1][self.inside] - 0.5) * self.h
+        return np.asarray((distance_transform_edt(padded)[1:-1, 1:-1, 1:-1][self.inside] - 0.5) * self.h)
 
     @cached_property
     def tree(self) -> cKDTree:
@@ -104,7 +107,7 @@ class Solid:
 
     def nearest(self, points: np.ndarray) -> np.ndarray:
         """(n,) the nearest inside cell to each point."""
-        return self.tree.query(points)[1]
+        return np.asarray(self.tree.query(points)[1])
 
     def kept(self, place: np.ndarray) -> np.ndarray:
         """The place (3,), or where it lies outside the middle of the nearest inside cell."""
@@ -132,8 +135,8 @@ def solid_from_mesh(
     return Solid(np.asarray(low, float), float(h), votes >= 2)
 
 
-@numba.njit(cache=True, nogil=True)
-def _push(heap_d, heap_i, size, d, i):
+@compiled
+def _push(heap_d: np.ndarray, heap_i: np.ndarray, size: int, d: float, i: int) -> None:
     k = size
     while k > 0:
         parent = (k - 1) >> 1
@@ -146,8 +149,8 @@ def _push(heap_d, heap_i, size, d, i):
     heap_i[k] = i
 
 
-@numba.njit(cache=True, nogil=True)
-def _pop(heap_d, heap_i, size):
+@compiled
+def _pop(heap_d: np.ndarray, heap_i: np.ndarray, size: int) -> tuple[float, int]:
     """Remove the smallest; `size` is the number before.  The smallest is returned, the rest stays a heap."""
     top_d, top_i = heap_d[0], heap_i[0]
     d, i = heap_d[size - 1], heap_i[size - 1]
@@ -170,8 +173,16 @@ def _pop(heap_d, heap_i, size):
     return top_d, top_i
 
 
-@numba.njit(cache=True, nogil=True)
-def distances_through(links, lengths, cost, sources, start, limit, goal=-1):
+@compiled
+def distances_through(
+    links: np.ndarray,
+    lengths: np.ndarray,
+    cost: np.ndarray,
+    sources: np.ndarray,
+    start: np.ndarray,
+    limit: float,
+    goal: int = -1,
+) -> Any:
     """Shortest way from any source to every cell through inside cells.
 
     links (c, 26) as Solid.links; lengths (26,) metres; cost (c,) multiplies a step into a cell (1 for plain
@@ -248,8 +259,8 @@ def extremities(solid: Solid, distance: np.ndarray, least: float) -> list[tuple[
     return sorted(found, key=lambda x: -x[1])
 
 
-@numba.njit(cache=True, nogil=True)
-def _branches(links, distance, order):
+@compiled
+def _branches(links: np.ndarray, distance: np.ndarray, order: np.ndarray) -> Any:
     n = len(links)
     root = np.full(n, -1, np.int64)
     tips, lengths, meets = [], [], []

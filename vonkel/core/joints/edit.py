@@ -6,7 +6,6 @@ import numpy as np
 
 from ..character import Character, Joint, opposite_name, unique_name, without_side
 from ..character.hierarchy import descendants, parents_first
-from ..character.references import without
 from ..errors import BadParameters, StepRefused
 from ..tolerances import MAX_JOINTS, SAME_PLACE
 from .inside import kept_inside
@@ -29,7 +28,7 @@ def move_joint(
     )
     moved = character.with_(joints=joints)
     touched = {n for m in places for n in (m, character.joint(m).parent) if n}
-    return refreshed(turn_down_bones(moved, touched, keep_hinge=True), character)
+    return turn_down_bones(moved, touched, keep_hinge=True)
 
 
 def moved_places(
@@ -53,26 +52,6 @@ def moved_places(
     return places
 
 
-def refreshed(character: Character, before: Character | None = None) -> Character:
-    """The character with its kits' controls made anew where the joints now are; kits, names and poses stay.
-
-    With `before`, only kits that stand on a joint that moved or turned since, or hold the bone above one.
-    """
-    from ..rig.kits import renewed
-
-    stale = {k.name for k in character.kits}
-    if before is not None:
-        old = {j.name: j for j in before.joints}
-        moved = {j.name for j in character.joints if old.get(j.name) != j}
-        moved |= {character.joint(n).parent or n for n in moved}
-        stale = {k.name for k in character.kits if any(n in moved for names in k.joints.values() for n in names)}
-    if not stale:
-        return character
-    fresh = {k.name: renewed(character, k) for k in character.kits if k.name in stale}
-    kept = {k.name: [c for c in character.controls if c.kit == k.name] for k in character.kits}
-    return character.with_(controls=tuple(c for k in character.kits for c in fresh.get(k.name, kept[k.name])))
-
-
 def _vector(v: np.ndarray) -> tuple[float, float, float]:
     return (float(v[0]), float(v[1]), float(v[2]))
 
@@ -86,8 +65,7 @@ def add_joint(character: Character, joint: Joint) -> Character:
     if joint.parent:
         character.joint(joint.parent)
     added = character.with_(joints=character.joints + (joint,))
-    turned = turn_down_bones(added, {joint.name} | ({joint.parent} if joint.parent else set()))
-    return refreshed(turned, character)  # the parent's bone may run elsewhere now, and its control with it
+    return turn_down_bones(added, {joint.name} | ({joint.parent} if joint.parent else set()))
 
 
 def remove_joint(character: Character, name: str) -> Character:
@@ -104,7 +82,7 @@ def remove_joint(character: Character, name: str) -> Character:
         for j in character.joints
         if j.name != name
     )
-    result = without(character.with_(joints=joints), {f"joint:{name}"})
+    result = character.with_(joints=joints)
     if character.skin and name in character.skin.joints:
         if joint.parent is None:
             raise StepRefused(
@@ -200,14 +178,12 @@ def draw_chain(
         raise StepRefused(f"A character has {MAX_JOINTS} joints at most.", character.name)
     grown = character.with_(joints=character.joints + tuple(new))
     chain = set(names) | {opposite_name(n) for n in names if side != "C" and both_sides}
-    return refreshed(
-        turn_down_bones(grown, chain | _turned_anew(grown, parent), _chain_hinges(places, names)), character
-    )
+    return turn_down_bones(grown, chain | _turned_anew(grown, parent), _chain_hinges(places, names))
 
 
 def _new_joint(name: str, parent: str | None, side: str, place: np.ndarray, deforms: bool) -> Joint:
     role = without_side(name)
-    return Joint(name=name, parent=parent, side=side, place=_vector(place), deforms=deforms, role=role)  # type: ignore[arg-type]
+    return Joint(name=name, parent=parent, side=side, place=_vector(place), deforms=deforms, role=role)
 
 
 def _turned_anew(character: Character, parent: str) -> set[str]:
@@ -273,7 +249,7 @@ def insert_joints(character: Character, name: str, count: int = 1, both_sides: b
     partner = character.partner(name)
     if both_sides and partner:
         made_character = insert_joints(made_character, partner, count, both_sides=False)
-    return refreshed(made_character, character)
+    return made_character
 
 
 def _shared_along(
@@ -342,4 +318,4 @@ def reparent(character: Character, name: str, parent: str | None, both_sides: bo
         result = result.with_(joints=tuple(parents_first(joints)))
         touched = {x for x in (old, p) if x}
         result = turn_down_bones(result, touched, keep_hinge=True)
-    return refreshed(result, character)
+    return result

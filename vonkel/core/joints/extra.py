@@ -62,7 +62,7 @@ def add_muscle_joint(
     tag = "" if side == "C" else f"_{side}"
     made = unique_name(f"{without_side(name)}{tag}", set(character.joint_index))
     joint = Joint(
-        name=made, parent=first, side=side, place=tuple(map(float, place)), turn=a.turn, role="muscle",  # type: ignore[arg-type]
+        name=made, parent=first, side=side, place=tuple(map(float, place)), turn=a.turn, role="muscle",
         aim=a.aim, hinge=a.hinge, order=a.order,
     )  # fmt: skip
     added = [joint]

@@ -109,8 +109,6 @@ def rest_bend(character: Character, joint: Joint) -> float:
 
 def with_freedom(character: Character, name: str, freedom: Freedom | None, both_sides: bool = True) -> Character:
     """A joint's freedom set, its partner's mirrored; kits take the limits over."""
-    from .edit import refreshed
-
     joint = character.joint(name)
     if freedom is not None:
         for low, high in zip(freedom.low, freedom.high, strict=True):
@@ -124,7 +122,7 @@ def with_freedom(character: Character, name: str, freedom: Freedom | None, both_
         other = character.joint(partner)
         signs = partner_values(matrix_from_quaternion(joint.turn), matrix_from_quaternion(other.turn))
         changed[partner] = other.model_copy(update={"freedom": mirrored_freedom(freedom, signs)})
-    return refreshed(character.with_(joints=tuple(changed.get(j.name, j) for j in character.joints)), character)
+    return character.with_(joints=tuple(changed.get(j.name, j) for j in character.joints))
 
 
 def mirrored_freedom(freedom: Freedom | None, signs: np.ndarray) -> Freedom | None:
@@ -189,7 +187,7 @@ def _freedom_of(character: Character, joint: Joint, motion: Motion, about: str) 
             continue
         a, b = sorted((sign * (given[0] - at), sign * (given[1] - at)))
         low[axis], high[axis] = float(np.radians(min(a, 0.0))), float(np.radians(max(b, 0.0)))
-    return Freedom(low=tuple(low), high=tuple(high), locked=tuple(locked), source=about)  # type: ignore[arg-type]
+    return Freedom(low=tuple(low), high=tuple(high), locked=tuple(locked), source=about)
 
 
 def off_middle(joint: Joint) -> float:

@@ -5,25 +5,19 @@ from __future__ import annotations
 import numpy as np
 
 from ..character import Character, Joint
+from ..derived import derived
 from ..geometry.topology import skin_triangles
 from ..geometry.voxels import Solid, solid_from_mesh
-from ..recent import Recent
-
-_solids: Recent[tuple[str, int], Solid] = Recent(4)
 
 
+@derived("points", "face_starts", "face_corners", "parts", most=4)
 def body_solid(character: Character, cells: int = 120) -> Solid:
     """The filled skin parts, cells symmetric about x = 0; kept for the last few meshes."""
-    key = (character.seal("points", "face_starts", "face_corners", "parts"), cells)
-
-    def make() -> Solid:
-        h = character.size / cells
-        low, high = character.points.min(0) - 2 * h, character.points.max(0) + 2 * h
-        half = np.ceil(max(-low[0], high[0]) / h) * h
-        low[0], high[0] = -half, half
-        return solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
-
-    return _solids.get(key, make)
+    h = character.size / cells
+    low, high = character.points.min(0) - 2 * h, character.points.max(0) + 2 * h
+    half = np.ceil(max(-low[0], high[0]) / h) * h
+    low[0], high[0] = -half, half
+    return solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
 
 
 def may_stick_out(character: Character, joint: Joint) -> bool:

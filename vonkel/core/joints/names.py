@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 
-from ..character import Character, Joint, opposite_name
-from ..character.references import renamed_rule
+from ..character import Character, Joint, Ref, opposite_name
+from ..character.references import renamed as renamed_things
 from ..errors import BadParameters, StepRefused
 
 PATTERN_WORDS = ("{part}", "{n}", "{side}", "{Side}")
@@ -35,30 +35,13 @@ def renamed(character: Character, renames: dict[str, str]) -> Character:
             raise BadParameters(f"There is a joint called “{n}” already.", character.name, "Choose another name.")
         seen.add(n)
 
-    def now(n: str | None) -> str | None:
-        return renames.get(n, n) if n else n
-
-    joints = tuple(j.model_copy(update={"name": now(j.name), "parent": now(j.parent)}) for j in character.joints)
-    kits = tuple(
-        k.model_copy(update={"joints": {r: tuple(str(now(n)) for n in names) for r, names in k.joints.items()}})
-        for k in character.kits
-    )
-    skin = character.skin and character.skin.model_copy(
-        update={"joints": tuple(str(now(n)) for n in character.skin.joints)}
-    )
-    labels = {f"{a} turn": f"{b} turn" for a, b in renames.items()}
+    things = {Ref.joint(a): Ref.joint(b) for a, b in renames.items()}
+    things |= {Ref.control(f"{a} turn"): Ref.control(f"{b} turn") for a, b in renames.items()}
     keys = {f"turn:{a}": f"turn:{b}" for a, b in renames.items()}
-    controls = tuple(
-        c.model_copy(update={"name": labels.get(c.name, c.name), "key": keys.get(c.key, c.key)})
-        for c in character.controls
+    result = renamed_things(character, things)
+    return result.with_(
+        controls=tuple(c.model_copy(update={"key": keys[c.key]}) if c.key in keys else c for c in result.controls)
     )
-    poses = tuple(
-        p.model_copy(update={"values": {labels.get(c, c): v for c, v in p.values.items()}}) for p in character.poses
-    )
-    things = {f"joint:{a}": f"joint:{b}" for a, b in renames.items()}
-    things |= {f"control:{a}": f"control:{b}" for a, b in labels.items()}
-    rules = tuple(renamed_rule(r, things) for r in character.rules)
-    return character.with_(joints=joints, kits=kits, skin=skin, controls=controls, poses=poses, rules=rules)
 
 
 def split_name(name: str) -> tuple[str, str, str]:
@@ -142,7 +125,7 @@ HANIM_SIDED = {
     "thigh": "hip", "shin": "knee", "foot": "talocrural", "ball": "metatarsophalangeal_2", "eye": "eyeball_joint",
     "thumb_1": "carpometacarpal_1", "thumb_2": "metacarpophalangeal_1", "thumb_3": "carpal_interphalangeal_1",
 }  # fmt: skip
-HANIM_FINGERS = {"index": 2, "point": 2, "middle": 3, "ring": 4, "little": 5}
+HANIM_FINGERS = {"index": 2, "middle": 3, "ring": 4, "little": 5}
 HANIM_LINKS = ("metacarpophalangeal", "carpal_proximal_interphalangeal", "carpal_distal_interphalangeal")
 
 
@@ -165,7 +148,7 @@ def hanim_names(character: Character) -> dict[str, str]:
         elif j.side != "C" and j.role in HANIM_SIDED:
             out[j.name] = prefix + HANIM_SIDED[j.role]
         else:
-            found = re.fullmatch(r"(index|point|middle|ring|little)_([123])", j.role)
+            found = re.fullmatch(r"(index|middle|ring|little)_([123])", j.role)
             if found and j.side != "C":
                 out[j.name] = f"{prefix}{HANIM_LINKS[int(found[2]) - 1]}_{HANIM_FINGERS[found[1]]}"
     return out

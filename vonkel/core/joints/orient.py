@@ -12,9 +12,8 @@ from typing import Literal
 import numpy as np
 
 from ..character import REST_TURN, Character, Joint, opposite_name
-from ..character.hierarchy import descendants, parents_first
 from ..character.words import FINGERS
-from ..errors import BadParameters, StepRefused
+from ..errors import BadParameters
 from ..geometry.rotations import cross, frame_from_axes, matrix_from_quaternion, quaternion_from_matrix, unit
 
 MIRROR = np.array([-1.0, 1.0, 1.0])
@@ -60,7 +59,7 @@ def mirrored_axes(axes: np.ndarray, hinge: str = "z") -> np.ndarray:
     """
     m = axes * MIRROR[:, None]
     m[:, INDEX[hinge[-1]]] *= -1
-    return m
+    return np.asarray(m)
 
 
 def partner_axes(axes: np.ndarray, hinge: str, manner: Manner) -> np.ndarray:
@@ -90,7 +89,7 @@ def bone_child(character: Character, joint: Joint) -> Joint | None:
     if not kids:
         return None
     if len(kids) > 1:
-        middle = [k for k in kids if k.role.startswith(("middle", "index", "point"))]
+        middle = [k for k in kids if k.role.startswith(("middle", "index"))]
         onward = [
             k for k in kids if k.role.rstrip("0123456789") == joint.role.rstrip("0123456789") and k.side == joint.side
         ]
@@ -209,7 +208,7 @@ def _hinge_by(
     if rule == "copy":
         return copied
     if rule.startswith("world"):
-        return np.eye(3)[INDEX[rule[-1]]]
+        return np.asarray(np.eye(3)[INDEX[rule[-1]]])
     if rule == "up":
         level = np.cross(along, [0.0, 1.0, 0.0])
         return level if np.linalg.norm(level) > 0.05 else np.array([1.0, 0.0, 0.0])
@@ -225,38 +224,6 @@ def _hinge_by(
     if n is None and child is not None:
         n = bend_normal(character, joint, child)
     return n if n is not None else old[:, 2]
-
-
-def mirror_joints(character: Character, top: str, manner: Manner = "counter") -> Character:
-    """Make (or set) the partners of `top` and all below it on the other side, names, turns and freedoms mirrored."""
-    from ..character import opposite
-    from .edit import refreshed
-    from .freedom import mirrored_freedom
-
-    names = [top, *descendants(character, top)]
-    first = character.joint(top)
-    if first.side == "C":
-        raise StepRefused(f"{top} stands in the middle.", character.name, "Mirror a joint of one side.")
-    result = {j.name: j for j in character.joints}
-    for n in names:
-        j = character.joint(n)
-        other = opposite_name(n)
-        if other == n:
-            raise StepRefused(f"{n} has no side in its name.", character.name, "End its name in _L or _R.")
-        above = j.parent
-        if above and (above in names or opposite_name(above) in character.joint_index):
-            above = opposite_name(above)
-        axes = matrix_from_quaternion(j.turn)
-        new_axes = partner_axes(axes, j.hinge, manner)
-        x, y, z = np.array(j.place) * MIRROR
-        made = j.model_copy(
-            update={
-                "name": other, "side": opposite(j.side), "place": (float(x), float(y), float(z)), "parent": above,
-                "freedom": mirrored_freedom(j.freedom, partner_values(axes, new_axes)),
-            }
-        )  # fmt: skip
-        result[other] = turned(made, new_axes)
-    return refreshed(character.with_(joints=tuple(parents_first(result.values()))), character)
 
 
 # -- what looks wrong --------------------------------------------------------------------------------------------

@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 from scipy.spatial import cKDTree
 
 from ..character import Character, Joint, opposite_name
 from ..character.hierarchy import descendants
+from ..compiled import compiled
+from ..derived import derived
 from ..geometry.rotations import unit
 from ..geometry.topology import topology_of
-from ..recent import Recent
 from .inside import body_solid
 from .orient import MIRROR, bone_child
 
 LEAST_LOOPS = 3  # round a joint that bends (common practice)
 
 
-@numba.njit(cache=True, nogil=True)
-def nearest_bone(points, starts, ends, thick, owner):
+@compiled
+def nearest_bone(
+    points: np.ndarray, starts: np.ndarray, ends: np.ndarray, thick: np.ndarray, owner: np.ndarray
+) -> None:
     """Fill owner (n,) with the bone, of (b, 3) starts and ends, nearest to each point in units of its flesh (b,)."""
     for i in range(len(points)):
         best = np.inf
@@ -57,20 +59,13 @@ def bending_joints(character: Character) -> list[tuple[Joint, Joint, Joint]]:
     return out
 
 
-_loops: Recent[str, dict[str, float]] = Recent(8)
-
-
+@derived("points", "face_starts", "face_corners", "parts", "joints", most=8)
 def loops_round(character: Character) -> dict[str, float]:
     """Joint → how many edge loops of the skin run round it within one limb's thickness to either side.
 
     Lines are drawn along the limb on eight sides of it; each edge that such a line crosses belongs to a loop that
     runs round.  The median of the eight counts.  Edges of triangles count half, since every other one is a diagonal.
     """
-    key = character.seal("points", "face_starts", "face_corners", "parts", "joints")
-    return _loops.get(key, lambda: _loops_round(character))
-
-
-def _loops_round(character: Character) -> dict[str, float]:
     topo = topology_of(character)
     edges = topo.edges
     skin = np.zeros(len(character.points), bool)
@@ -81,7 +76,7 @@ def _loops_round(character: Character) -> dict[str, float]:
     in_quad = np.zeros(len(edges))
     np.maximum.at(in_quad, topo.corner_edge, quads)
     weight = np.where(in_quad > 0, 1.0, 0.5) * skin[edges[:, 0]]
-    tree = _edge_tree(character, edges)
+    tree = _edge_tree(character)
     out: dict[str, float] = {}
     for above, joint, child in bending_joints(character):
         partner = opposite_name(joint.name)
@@ -120,16 +115,13 @@ def _loops_round(character: Character) -> dict[str, float]:
     return out
 
 
-_trees: Recent[str, cKDTree] = Recent(4)
-
-
-def _edge_tree(character: Character, edges: np.ndarray) -> cKDTree:
+@derived("points", "face_starts", "face_corners", most=4)
+def _edge_tree(character: Character) -> cKDTree:
     """The middles of all edges as a tree, kept for the last few meshes."""
-    key = character.seal("points", "face_starts", "face_corners")
-    return _trees.get(key, lambda: cKDTree(0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]])))
+    edges = topology_of(character).edges
+    return cKDTree(0.5 * (character.points[edges[:, 0]] + character.points[edges[:, 1]]))
 
 
-_gaps: Recent[str, dict[str, tuple[float, int]]] = Recent(24)
 ENOUGH = 6000  # points by which gaps are judged; a finer mesh is looked at every so many points
 
 
@@ -141,11 +133,14 @@ def limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
     lies past its second joint; the rest is what belongs to no joint of the same limb.
     """
     # Of the joints only where they stand and what they are counts; limits and rotation orders don't.
-    joints = repr([(j.name, j.parent, j.side, j.place, j.role, j.deforms) for j in character.joints])
-    key = character.seal("points", "face_starts", "face_corners", "parts") + joints
-    return _gaps.get(key, lambda: _limb_gaps(character))
+    plain = tuple(
+        Joint(name=j.name, parent=j.parent, side=j.side, place=j.place, role=j.role, deforms=j.deforms)
+        for j in character.joints
+    )
+    return _limb_gaps(character.with_(joints=plain))
 
 
+@derived("points", "face_starts", "face_corners", "parts", "joints", most=24)
 def _limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
     bones: list[tuple[str, np.ndarray, np.ndarray, float]] = []
     for j in character.joints:

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ...character import Character
-from ...geometry.topology import skin_triangles
-from ...geometry.voxels import Solid, solid_from_mesh
+from ..character import Character
+from ..geometry.topology import skin_triangles
+from ..geometry.voxels import Solid, solid_from_mesh
 from . import landmarks as lm
 from .legs import Leg
 from .sketch import Sketch
@@ -136,8 +136,8 @@ def _elbow(path: np.ndarray, start: float, end: float) -> np.ndarray:
     t = np.linspace(0, 1, 80)
     ok = (t > usual - 0.08) & (t < usual + 0.12)
     if off.max() < 0.03 * (end - start):
-        return p[int(np.argmin(np.abs(t - usual)))]
-    return p[ok][np.argmax(off[ok] - 0.05 * (end - start) * np.abs(t[ok] - usual))]
+        return np.asarray(p[int(np.argmin(np.abs(t - usual)))])
+    return np.asarray(p[ok][np.argmax(off[ok] - 0.05 * (end - start) * np.abs(t[ok] - usual))])
 
 
 @dataclass

@@ -9,11 +9,11 @@ from __future__ import annotations
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...character import Character
-from ...errors import StepRefused
-from ...geometry.voxels import Solid
-from ...progress import tell
-from ..inside import body_solid
+from ..character import Character
+from ..errors import StepRefused
+from ..geometry.voxels import Solid
+from ..joints.inside import body_solid
+from ..progress import tell
 from . import landmarks as lm
 from .arms import find_arm, lay_arm
 from .legs import find_leg, lay_leg, lay_toes

@@ -10,8 +10,8 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...character import Character
-from ...progress import tell
+from ..character import Character
+from ..progress import tell
 from . import landmarks as lm
 from .shapes import filled, spread
 from .sketch import Sketch

@@ -5,10 +5,10 @@ from __future__ import annotations
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...character import Character
-from ...errors import StepRefused
-from ...geometry.voxels import Solid
-from ...progress import tell
+from ..character import Character
+from ..errors import StepRefused
+from ..geometry.voxels import Solid
+from ..progress import tell
 from . import landmarks as lm
 from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, leaves_trunk, on_left, spread
 from .sketch import Sketch

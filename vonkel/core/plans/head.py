@@ -7,10 +7,10 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...character import Character
-from ...errors import StepRefused
-from ...geometry.voxels import Solid
-from ...progress import tell
+from ..character import Character
+from ..errors import StepRefused
+from ..geometry.voxels import Solid
+from ..progress import tell
 from . import landmarks as lm
 from .shapes import filled
 from .sketch import Sketch

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import gaussian_filter1d, label
 
-from ...geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, middle_path
+from ..geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, middle_path
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,9 +23,9 @@ class Tip:
 def from_cell(solid: Solid, cell: int) -> np.ndarray:
     """(c,) metres through the volume from one cell to all."""
     one = np.array([cell], np.int64)
-    return distances_through(solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), one, np.zeros(1), np.inf)[
-        0
-    ]
+    ones = np.ones(len(solid.cells))
+    away, _ = distances_through(solid.links, STEP_LENGTHS * solid.h, ones, one, np.zeros(1), np.inf)
+    return np.asarray(away)
 
 
 def tips(solid: Solid, distance: np.ndarray, least: float) -> list[Tip]:
@@ -37,17 +37,17 @@ def way(solid: Solid, start: int, goal: int, even: float = 4.0) -> np.ndarray:
     """(p, 3) metres, from start to goal through the middle of the volume, evened over `even` cells."""
     path = solid.centres[middle_path(solid, start, goal)]
     if len(path) < 3:
-        return path
+        return np.asarray(path)
     steps = lengths_along(path)
     n = max(int(steps[-1] / (0.5 * solid.h)), 3)
     fine = np.stack([np.interp(np.linspace(0, steps[-1], n), steps, path[:, k]) for k in range(3)], 1)
     smooth = gaussian_filter1d(fine, 2 * even, axis=0, mode="nearest")
     smooth[0], smooth[-1] = fine[0], fine[-1]
-    return smooth
+    return np.asarray(smooth)
 
 
 def lengths_along(path: np.ndarray) -> np.ndarray:
-    return np.r_[0, np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))]
+    return np.asarray(np.r_[0, np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))])
 
 
 def at_length(path: np.ndarray, s: float) -> np.ndarray:

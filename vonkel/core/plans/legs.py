@@ -7,10 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.signal import find_peaks
 
-from ...character import Character
-from ...errors import StepRefused
-from ...geometry.topology import skin_triangles
-from ...geometry.voxels import Solid, solid_from_mesh
+from ..character import Character
+from ..errors import StepRefused
+from ..geometry.topology import skin_triangles
+from ..geometry.voxels import Solid, solid_from_mesh
 from . import landmarks as lm
 from .sketch import Sketch
 

@@ -12,10 +12,14 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from ...character import Character, Joint, Kit, Rule
-from ...errors import StepRefused, VonkelError
-from ..inside import kept_inside
-from ..orient import MIRROR, turn_down_bones
+from ..character import Character, Joint, Kit, Rule
+from ..character.upgrade import renamed_index, with_index_fingers
+from ..errors import StepRefused, VonkelError
+from ..joints.inside import kept_inside
+from ..joints.orient import turn_down_bones
+from ..rig.fitting import add_kit, with_rules
+from .built_in import PLANS, sketch_of
+from .carrying import carried
 from .sketch import only_joints
 
 Place = tuple[float, float, float]
@@ -35,6 +39,17 @@ class OwnPlan(BaseModel):
     kits: tuple[Kit, ...] = ()
     rules: tuple[Rule, ...] = ()
 
+    @model_validator(mode="before")
+    @classmethod
+    def _upgraded(cls, data: Any) -> Any:
+        """A plan saved by an earlier version, in today's words."""
+        if isinstance(data, dict) and isinstance(data.get("base_places"), dict):
+            places = {renamed_index(str(n)): p for n, p in data["base_places"].items()}
+            data = {**data, "base_places": places}
+            if isinstance(data.get("joints"), list):
+                data["joints"] = with_index_fingers(data["joints"])
+        return data
+
     @model_validator(mode="after")
     def _hung(self) -> OwnPlan:
         seen: set[str | None] = {None}
@@ -51,8 +66,6 @@ class OwnPlan(BaseModel):
 
 def save_plan(character: Character, name: str, with_kits: bool = True) -> OwnPlan:
     """The character's skeleton as a plan.  Raises StepRefused for a character without joints."""
-    from . import PLANS, sketch_of
-
     if not character.joints:
         raise StepRefused("There are no joints to save.", character.name, "Draw some, or lay a plan.")
     places: dict[str, Place] = {}
@@ -75,9 +88,6 @@ def _place(p: np.ndarray) -> Place:
 
 def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
     """A saved plan fitted to this character, in place of any joints, kits and skin there are."""
-    from ...rig.kits import add_kit, with_rules
-    from . import sketch_of
-
     places = np.array([j.place for j in plan.joints]).reshape(-1, 3)
     now: dict[str, np.ndarray] = {}
     if plan.base:
@@ -85,8 +95,7 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
             now = {n: p for n, (_, p, _, _) in sketch_of(character, plan.base, plan.base_options).found.items()}
         except VonkelError:
             now = {}
-    # Plans saved by 0.3 and before call the index finger “point”.
-    then = {n.replace("point_", "index_", 1) if n.startswith("point_") else n: p for n, p in plan.base_places.items()}
+    then = plan.base_places
     common = [n for n in then if n in now]
     if len(common) >= 6:
         source = np.array([then[n] for n in common])
@@ -106,17 +115,3 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
     for kit in plan.kits:
         made = add_kit(made, kit.model_copy(update={"places": {}}))  # heels and edges are this body's own
     return with_rules(made.with_(rules=()), plan.rules) if plan.rules else made
-
-
-def carried(source: np.ndarray, target: np.ndarray, places: np.ndarray) -> np.ndarray:
-    """Places (p, 3) carried by the smoothest map, alike on both sides, that takes source (s, 3) to target (s, 3)."""
-    from scipy.interpolate import RBFInterpolator
-
-    source, target = np.vstack([source, source * MIRROR]), np.vstack([target, target * MIRROR])
-    _, first = np.unique(source.round(9), axis=0, return_index=True)
-    if len(first) < 5:
-        return np.asarray(places + (target - source).mean(0))
-    size = max(float(np.ptp(source)), 1e-9)
-    # A trace of smoothing keeps nearly coinciding points from throwing the map about.
-    spline = RBFInterpolator(source[first], target[first] - source[first], kernel="linear", smoothing=1e-6 * size)
-    return np.asarray(places + spline(places))

@@ -13,10 +13,10 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...character import Character
-from ...errors import StepRefused
-from ...geometry.voxels import Solid
-from ...progress import tell
+from ..character import Character
+from ..errors import StepRefused
+from ..geometry.voxels import Solid
+from ..progress import tell
 from . import landmarks as lm
 from .legs import lay_toes
 from .shapes import Cut, bend_near, cut_at, cuts_along, deepest, eyes_middle, filled, neck_end, spread
@@ -231,7 +231,7 @@ def _hinge(
 
 def _before(ball: np.ndarray, toe: np.ndarray) -> np.ndarray:
     """The ball a third of the way towards the toe's tip."""
-    return ball + np.array([0.0, 0.0, 0.35 * max(toe[2] - ball[2], 0.0)])
+    return np.asarray(ball + np.array([0.0, 0.0, 0.35 * max(toe[2] - ball[2], 0.0)]))
 
 
 def _neck_and_head(character: Character, solid: Solid, sketch: Sketch, chest_z: float, chest: Cut, links: int) -> None:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import binary_closing, label
+from scipy.ndimage import binary_closing, binary_opening, label
 
-from ...character import Character
-from ...errors import StepRefused
-from ...geometry.voxels import Solid
-from ..inside import body_solid
+from ..character import Character
+from ..errors import StepRefused
+from ..geometry.voxels import Solid
+from ..joints.inside import body_solid
 from . import landmarks as lm
 
 
@@ -55,8 +55,6 @@ def connected(solid: Solid, crumb: float = 0.0025, most: int = 6) -> Solid:
 
 def without_sheets(solid: Solid) -> Solid:
     """The body less what is one or two cells thick, such as membranes (an opening by a cross of cells)."""
-    from scipy.ndimage import binary_opening
-
     opened = Solid(solid.low, solid.h, binary_opening(solid.inside))
     return opened if len(opened.cells) > 300 else solid
 
@@ -151,7 +149,7 @@ def bend_near(path: np.ndarray, share: float, reach: float = 0.1) -> np.ndarray:
     far = np.linalg.norm(off, axis=1)
     if far.max() < 0.06 * np.linalg.norm(way):
         return lm.at_length(path, share * total)
-    return p[int(np.argmax(far - 0.03 * total * np.abs(s / total - share)))]
+    return np.asarray(p[int(np.argmax(far - 0.03 * total * np.abs(s / total - share)))])
 
 
 def leaves_trunk(solid: Solid, path: np.ndarray, share: float = 0.3) -> int:
@@ -201,4 +199,4 @@ def spread(path: np.ndarray, start: float, end: float, count: int) -> np.ndarray
 
 def on_left(tip: lm.Tip) -> np.ndarray:
     """The tip's place on the left side."""
-    return tip.place * [np.sign(tip.place[0]) or 1.0, 1.0, 1.0]
+    return np.asarray(tip.place * [np.sign(tip.place[0]) or 1.0, 1.0, 1.0])

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
-from ...character import Character, Joint, opposite_name
-from ..inside import inside_body
-from ..orient import MIRROR, turn_down_bones
+from ..character import Character, Joint, opposite_name
+from ..joints.inside import inside_body
+from ..joints.orient import MIRROR, turn_down_bones
 
 
 @dataclass
@@ -35,7 +36,7 @@ class Sketch:
         return name
 
     def put_chain(
-        self, stem: str, parent: str, places: np.ndarray, tag: str = "", hinge: np.ndarray | tuple | None = None,
+        self, stem: str, parent: str, places: np.ndarray, tag: str = "", hinge: np.ndarray | tuple[Any, ...] | None = None,
         end: bool = True, mark: str = "", role: str = "",
     ) -> str:  # fmt: skip
         """A row of joints stem_1, stem_2 …; with `end` the last place is an end joint that holds no skin."""
@@ -106,4 +107,4 @@ def only_joints(character: Character, joints: tuple[Joint, ...], plan: str) -> C
 
 def _joint(name: str, parent: str | None, side: str, place: np.ndarray, role: str, deforms: bool) -> Joint:
     x, y, z = (float(v) for v in place)
-    return Joint(name=name, parent=parent, side=side, place=(x, y, z), role=role, deforms=deforms)  # type: ignore[arg-type]
+    return Joint(name=name, parent=parent, side=side, place=(x, y, z), role=role, deforms=deforms)

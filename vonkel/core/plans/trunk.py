@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...character import Character
-from ...geometry.spheres import fit_sphere
-from ...geometry.voxels import Solid
+from ..character import Character
+from ..geometry.spheres import fit_sphere
+from ..geometry.voxels import Solid
 from . import landmarks as lm
 from .arms import Arm
 from .legs import Leg

@@ -10,10 +10,10 @@ from __future__ import annotations
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...character import Character
-from ...errors import StepRefused
-from ...geometry.voxels import Solid
-from ...progress import tell
+from ..character import Character
+from ..errors import StepRefused
+from ..geometry.voxels import Solid
+from ..progress import tell
 from . import landmarks as lm
 from .biped import upright_middle
 from .finned import lay_long_trunk

@@ -5,9 +5,11 @@ from __future__ import annotations
 from functools import cached_property
 
 from ..character import Character, Control, Joint, Kit
+from ..character.hierarchy import descendants
 from ..tolerances import SAME_FRAME
 from .frames import IDENTITY, Frame, compose, inverse, rest_frame, turn_in_order
 from .program import UNIT_SCALE, Operation, State, Values
+from .slots import Slot
 
 WHOLE = "whole"  # the control that carries the figure as a whole, where a rig has one
 
@@ -15,8 +17,9 @@ WHOLE = "whole"  # the control that carries the figure as a whole, where a rig h
 class Builder:
     """Hands out slots and rest frames for one character."""
 
-    def __init__(self, character: Character) -> None:
-        self.character = character
+    def __init__(self, character: Character, size: float) -> None:
+        """size: of the figure, metres; nothing else of the mesh is the rig's business."""
+        self.character, self.size = character, size
         self.slots: dict[str, int] = {}
         self.initial: list[object] = []
         self.channels: dict[tuple[str, str], int] = {}
@@ -29,9 +32,9 @@ class Builder:
         self.stands: set[str] = set()  # controls whose standing place somebody amends
         self.new_slot("clock", None)
         for joint in character.joints:
-            self.new_slot(f"joint:{joint.name}", rest_frame(joint.place, joint.turn))
+            self.new_slot(Slot.joint(joint.name), rest_frame(joint.place, joint.turn))
         for control in character.controls:
-            self.new_slot(f"control:{control.name}", rest_frame(control.place, control.turn))
+            self.new_slot(Slot.control(control.name), rest_frame(control.place, control.turn))
             for c in control.channels:
                 low, high = (c.rest, c.rest) if c.locked else (c.low, c.high)
                 self.new_channel(control.name, c.name, c.rest, low, high)
@@ -55,20 +58,19 @@ class Builder:
         return self.rests[slot]
 
     def parent_slot(self, joint: Joint) -> str | None:
-        return f"joint:{joint.parent}" if joint.parent else self.world()
+        return Slot.joint(joint.parent) if joint.parent else self.world()
 
     def world(self) -> str | None:
         """The slot that stands for the ground: the whole-figure control, or None where there is none."""
-        return f"control:{WHOLE}" if f"control:{WHOLE}" in self.slots else None
+        return Slot.control(WHOLE) if Slot.control(WHOLE) in self.slots else None
 
     def local(self, slot: str, parent: str | None) -> Frame:
         """Rest frame of `slot` given in `parent`'s rest frame."""
         return compose(inverse(self.rest(parent)), self.rest(slot)) if parent else self.rest(slot)
 
-    def mine(self, kit: Kit, key: str, name: str = "") -> Control:
-        """The kit's own control by its key; older characters know theirs by name."""
-        found = self._by_key.get((kit.name, key))
-        return found if found is not None else self.character.control_named[name]
+    def mine(self, kit: Kit, key: str) -> Control:
+        """The kit's own control by its key."""
+        return self._by_key[(kit.name, key)]
 
     def fine(self, kit: Kit, joint: str) -> Control | None:
         """The kit's fine control on a joint, where it has one."""
@@ -80,10 +82,10 @@ class Builder:
 
     def scale_slot(self, joint: str) -> int:
         """The slot of a joint's own scale, made when first asked for."""
-        return self.new_slot(f"scale:{joint}", UNIT_SCALE)
+        return self.new_slot(Slot.scale(joint), UNIT_SCALE)
 
     def value(self, control: Control, channel: str, absent: float = 0.0) -> int:
-        """The index of a channel's value; where the control has none (older rigs, locked kits), of one that stays `absent`."""
+        """The index of a channel's value; where the control has none, of one that stays `absent`."""
         found = self.channels.get((control.name, channel))
         return self._still(absent) if found is None else found
 
@@ -104,16 +106,14 @@ class Builder:
 
     def carried(self, joint: str) -> list[int]:
         """Slots of the joints below one that the same operation places: they go along when it is moved afterwards."""
-        from ..character.hierarchy import descendants
-
-        together = self.written_with.get(f"joint:{joint}", ())
-        return [self.slots[w] for n in descendants(self.character, joint) if (w := f"joint:{n}") in together]
+        together = self.written_with.get(Slot.joint(joint), ())
+        return [self.slots[w] for n in descendants(self.character, joint) if (w := Slot.joint(n)) in together]
 
     def chain_amends(self, joint: str) -> tuple[str, ...]:
         """The slots that moving a joint afterwards changes: its own, and those of `carried`."""
         below = set(self.carried(joint))
-        together = self.written_with.get(f"joint:{joint}", ())
-        return (f"joint:{joint}", *(w for w in together if self.slots.get(w) in below))
+        together = self.written_with.get(Slot.joint(joint), ())
+        return (Slot.joint(joint), *(w for w in together if self.slots.get(w) in below))
 
     # -- operations that many kits share -------------------------------------------------------------------------
     def follow(self, child: str, parent: str | None, sentence: str) -> Operation:
@@ -144,7 +144,7 @@ class Builder:
         Where somebody amends what it stands on, that is a slot of its own, `stand:<name>`.  `into`: another slot than the
         control's own, for a kit that has the last word on where its control is.
         """
-        slot = f"control:{control.name}"
+        slot = Slot.control(control.name)
         sentence = f"{control.name} stands on {_plain(parent)}"
         self.parent_of[control.name] = parent
         if control.name in self.stands:
@@ -177,8 +177,8 @@ class Builder:
 
     def stand_slot(self, control: str) -> str:
         """Where a control stands before its own move and turn."""
-        name = f"stand:{control}"
-        self.new_slot(name, self.rest(f"control:{control}"))
+        name = Slot.stand(control)
+        self.new_slot(name, self.rest(Slot.control(control)))
         return name
 
     def standing(self, control: Control, parent: str | None, into: str = "") -> list[Operation]:
@@ -191,7 +191,7 @@ class Builder:
 
     def joint_on(self, joint: str, control: str) -> Operation:
         """A joint held by a control with the rest offset kept."""
-        return self.follow(f"joint:{joint}", f"control:{control}", f"{joint} is held by {control}")
+        return self.follow(Slot.joint(joint), Slot.control(control), f"{joint} is held by {control}")
 
 
 def bring_along(state: State, below: list[int], before: Frame, after: Frame) -> None:
@@ -203,4 +203,4 @@ def bring_along(state: State, below: list[int], before: Frame, after: Frame) -> 
 
 
 def _plain(thing: str | None) -> str:
-    return thing.split(":", 1)[1] if thing else "the ground"
+    return Slot(thing).name if thing else "the ground"

@@ -5,13 +5,15 @@ from __future__ import annotations
 import heapq
 from dataclasses import replace
 
-from ..character import Character, Follow, Rule, Space
+from ..character import Character
+from ..derived import derived
 from ..errors import RigLoop, StepRefused
-from ..recent import Recent
 from .builder import WHOLE, Builder
+from .kits import KINDS
 from .program import UNIT_SCALE, Operation, RigProgram
+from .rules import rule_operations
+from .slots import Slot
 
-_programs: Recent[str, RigProgram] = Recent(16)
 PLAIN = "plain joints"  # the group of joints that no kit moves
 
 
@@ -22,22 +24,20 @@ def compile_rig(character: Character, off: frozenset[str] = frozenset()) -> RigP
     the same thing.
     """
     if off:
-        return _compile(character, off)
-    # Springs on a chain's last joint are as long as a share of the figure; nothing else of the mesh is read.
-    key = f"{character.size!r} " + character.model_dump_json(
-        include={"joints", "kits", "controls", "rules", "order", "shapes"}
-    )
-    return _programs.get(key, lambda: _compile(character, off))
+        return _compile(character, character.size, off)
+    return _program(character, character.size)
 
 
-def _compile(character: Character, off: frozenset[str]) -> RigProgram:
-    from .kits import KINDS
-    from .rules import rule_operations
+@derived("joints", "kits", "controls", "rules", "order", "shapes", most=16)
+def _program(character: Character, size: float) -> RigProgram:
+    return _compile(character, size, frozenset())
 
-    builder = Builder(character)
+
+def _compile(character: Character, size: float, off: frozenset[str]) -> RigProgram:
+    builder = Builder(character, size)
     for rule in character.rules:
         if rule.on:
-            _stands(builder, rule)
+            builder.stands.update(rule.stands())
     for kit in character.kits:
         builder.stands.update(KINDS[kit.kind].stands(builder, kit))
     operations: list[Operation] = []
@@ -45,10 +45,10 @@ def _compile(character: Character, off: frozenset[str]) -> RigProgram:
         operations += [replace(o, group=kit.name) for o in KINDS[kit.kind].operations(builder, kit)]
     written = {w for o in operations for w in o.writes if w not in o.amends}
     for joint in character.joints:
-        if f"joint:{joint.name}" not in written:
+        if Slot.joint(joint.name) not in written:
             parent = builder.parent_slot(joint)
             words = f"{joint.name} follows {joint.parent}" if joint.parent else f"{joint.name} stays on the ground"
-            operations.append(replace(builder.follow(f"joint:{joint.name}", parent, words), group=PLAIN))
+            operations.append(replace(builder.follow(Slot.joint(joint.name), parent, words), group=PLAIN))
     for shape in character.shapes:
         builder.new_channel("shapes", shape.name, 0.0, shape.low, shape.high)
     builder.written_with = {w: o.writes for o in operations for w in o.writes if w not in o.amends}
@@ -59,7 +59,7 @@ def _compile(character: Character, off: frozenset[str]) -> RigProgram:
         operations = [_left_out(builder, o) if o.sentence in off else o for o in operations]
     for o in operations:
         for w in o.writes:
-            if w.startswith("scale:"):
+            if Slot(w).kind == "scale":
                 builder.new_slot(w, UNIT_SCALE)
     return RigProgram(
         operations=tuple(in_order(operations, character.order)),
@@ -73,16 +73,8 @@ def _compile(character: Character, off: frozenset[str]) -> RigProgram:
         shape_names=tuple(s.name for s in character.shapes),
         orders={c.name: c.order for c in character.controls},
         size_value=builder.channels.get((WHOLE, "size"), -1),
-        whole_slot=builder.slots.get(f"control:{WHOLE}", -1),
+        whole_slot=builder.slots.get(Slot.control(WHOLE), -1),
     )
-
-
-def _stands(builder: Builder, rule: Rule) -> None:
-    """Note the controls whose standing place a rule amends."""
-    if isinstance(rule, Space):
-        builder.stands.add(rule.control)
-    elif isinstance(rule, Follow) and rule.thing.startswith("control:"):
-        builder.stands.add(rule.thing[8:])
 
 
 def _left_out(builder: Builder, operation: Operation) -> Operation:
@@ -91,11 +83,11 @@ def _left_out(builder: Builder, operation: Operation) -> Operation:
         return replace(operation, run=lambda state, values: None, timed=False)
     follow, reads = [], set()
     for w in operation.writes:
-        kind, name = w.split(":", 1)
+        kind, name = Slot(w).kind, Slot(w).name
         if kind == "joint":
             parent = builder.parent_slot(builder.character.joint(name))
         elif kind in ("control", "stand"):
-            parent = builder.world() if w != f"control:{WHOLE}" else None
+            parent = builder.world() if w != Slot.control(WHOLE) else None
         else:
             continue
         follow.append(builder.follow(w, parent, "").run)
@@ -120,13 +112,13 @@ def in_order(operations: list[Operation], order: tuple[str, ...] = ()) -> list[O
     writer: dict[str, int] = {}
     changers: dict[str, list[int]] = {}
     for i, o in enumerate(operations):
-        for w in (*o.writes, *(f"value:{c}" for c in o.drives)):
-            if w in o.amends or w.startswith("value:"):
+        for w in (*o.writes, *(Slot.value(c) for c in o.drives)):
+            if w in o.amends or Slot(w).kind == "value":
                 changers.setdefault(w, []).append(i)
                 continue
             if w in writer:
                 raise StepRefused(
-                    f"Two operations move {w.split(':', 1)[-1]}.",
+                    f"Two operations move {Slot(w).name}.",
                     f"“{operations[writer[w]].sentence}” and “{o.sentence}”",
                     "Take one of the two kits off.",
                 )
@@ -134,7 +126,7 @@ def in_order(operations: list[Operation], order: tuple[str, ...] = ()) -> list[O
     waits: list[set[int]] = []
     for i, o in enumerate(operations):
         awaited: set[int] = set()
-        for r in (*o.reads, *(f"value:{c}" for c in o.controls), *o.amends, *(f"value:{c}" for c in o.drives)):
+        for r in (*o.reads, *(Slot.value(c) for c in o.controls), *o.amends, *(Slot.value(c) for c in o.drives)):
             if r in writer:
                 awaited.add(writer[r])
             changing = changers.get(r, [])

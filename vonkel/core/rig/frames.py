@@ -7,7 +7,7 @@ Rotations act on columns; composing `a` with `b` reads "b given in a".
 from __future__ import annotations
 
 from itertools import chain
-from math import acos, cos, pi, sin, sqrt
+from math import acos, asin, atan2, copysign, cos, pi, sin, sqrt
 
 import numpy as np
 
@@ -111,8 +111,6 @@ def turn_from_angles(x: float, y: float, z: float) -> Frame:
 
 def angles_from_turn(a: Frame) -> Vec:
     """The (x, y, z) that `turn_from_angles` takes.  At y = ±90° the split of x and z is free: x becomes 0."""
-    from math import asin, atan2, copysign, pi
-
     s = -a[8]
     if abs(s) > 1 - 1e-12:
         return (0.0, copysign(pi / 2, s), atan2(-a[1], a[5]))
@@ -137,7 +135,6 @@ def angles_in_order(order: str, a: Frame) -> Vec:
     """The (x, y, z) that `turn_in_order` takes.  Where the middle angle is ±90° the first angle becomes 0."""
     if order == "xyz":
         return angles_from_turn(a)
-    from math import asin, atan2, copysign, pi
 
     i, j, k = (_AXIS[c] for c in order)
     e = 1.0 if order in ("yzx", "zxy") else -1.0
@@ -250,8 +247,6 @@ def turned_by_vector(v: Vec) -> Frame:
 
 def twist_angle(turn: Frame, axis: Vec) -> float:
     """How far a rotation turns about a unit axis, -π to π: the twist of its swing–twist split (Dobrowolski 2015)."""
-    from math import atan2
-
     w, x, y, z = quat_from_frame(turn)
     along = x * axis[0] + y * axis[1] + z * axis[2]
     angle = 2.0 * atan2(along, w)

@@ -27,6 +27,7 @@ from .frames import (
     unit,
 )
 from .program import Pose, RigProgram
+from .slots import Slot
 
 
 def switched(character: Character, program: RigProgram, inputs: Inputs, kit: str, to: str) -> Inputs:
@@ -87,8 +88,8 @@ def _to_fk(
     target, _ = _controls(character, kit)
     for name, frame in zip(names, frames, strict=True):
         control = _turn_control(character, kit, name)
-        rest_joint: Frame = program.initial[program.slots[f"joint:{name}"]]
-        rest_control: Frame = program.initial[program.slots[f"control:{control}"]]
+        rest_joint: Frame = program.initial[program.slots[Slot.joint(name)]]
+        rest_control: Frame = program.initial[program.slots[Slot.control(control)]]
         goal = compose(frame, compose(inverse(rest_joint), rest_control))
         out[control] = turned_to(program, out, control, goal)
     out[target] = {**out.get(target, {}), "ik": 0.0}
@@ -108,8 +109,8 @@ def _to_ik(
                     out[c.name] = kept
     own = out.get(target, {})
     out[target] = {k: v for k, v in own.items() if k not in ("pin", "lift", "keep turn")}
-    rest_end: Frame = program.initial[program.slots[f"joint:{names[-1]}"]]
-    rest_target: Frame = program.initial[program.slots[f"control:{target}"]]
+    rest_end: Frame = program.initial[program.slots[Slot.joint(names[-1])]]
+    rest_target: Frame = program.initial[program.slots[Slot.control(target)]]
     held = compose(frames[-1], compose(inverse(rest_end), rest_target))
     out[target] = brought_to(program, out, target, held)
     out[guide] = _guide_in_plane(character, program, out, guide, names, [place_of(f) for f in frames])
@@ -164,7 +165,7 @@ def _guide_in_plane(
     off = off_line(places[k])
     if length(off) < 1e-5 * length(sub(c, a)):
         off = off_line(place_of(program.evaluate(out).controls[guide]))
-    reach = length(sub(place_of(program.initial[program.slots[f"control:{guide}"]]), rests[k]))
+    reach = length(sub(place_of(program.initial[program.slots[Slot.control(guide)]]), rests[k]))
     return moved_to(program, out, guide, add(places[k], unit(off), reach))
 
 

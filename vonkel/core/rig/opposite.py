@@ -2,34 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
-from ..character import (
-    Channel,
-    Character,
-    Control,
-    Curve,
-    CurveKey,
-    Follower,
-    Joint,
-    Kit,
-    Lead,
-    Link,
-    Rule,
-    Swing,
-    opposite,
-    opposite_name,
-)
-from ..character.references import renamed_rule, things_of
+from ..character import Channel, Character, Control, Joint, Kit, Ref, Rule, opposite, opposite_name
 from ..errors import StepRefused
 from ..geometry.rotations import matrix_from_quaternion
-from .curves import curve_function
-from .kits import add_kit, driven_joints, remove_kit, with_rules
+from .fitting import add_kit, driven_joints, remove_kit, with_rules
+from .kits import KINDS
 from .mirror import mirrored_values, opposite_control
 from .outlines import shaped
 from .rules.links import OWN
-
-MOST_KEYS = 60  # a curve takes 64
 
 
 def mirrored_kit(character: Character, name: str) -> Character:
@@ -48,7 +32,6 @@ def mirrored_kit(character: Character, name: str) -> Character:
         character = remove_kit(character, other)
     held = driven_joints(character)
     clash = next((n for names in joints.values() for n in names if n in held and held[n] != name), None)
-    from .kits import KINDS
 
     made = Kit(
         name=other, kind=kit.kind, side=opposite(kit.side), joints=joints, options=kit.options,
@@ -89,66 +72,68 @@ def _ruled_alike(character: Character, kit: str, made: str) -> Character:
     return with_rules(bare, images)
 
 
-def other_things(character: Character, things: set[str]) -> dict[str, str]:
+def other_things(character: Character, things: set[Ref]) -> dict[Ref, Ref]:
     """Each thing and the one that stands for it on the other side; what has none stays."""
-    out = {}
-    for thing in things:
-        kind, _, name = thing.partition(":")
-        if kind == "joint":
-            out[thing] = f"joint:{_partner(character, name)}"
-        elif kind == "control":
-            out[thing] = f"control:{opposite_control(character, name)}"
-        elif kind == "shape":
-            other = opposite_name(name)
-            out[thing] = f"shape:{other}" if any(s.name == other for s in character.shapes) else thing
-    return out
+    shapes = {s.name for s in character.shapes}
+
+    def other(thing: Ref) -> Ref:
+        if thing.kind == "joint":
+            return Ref.joint(_partner(character, thing.name))
+        if thing.kind == "control":
+            return Ref.control(opposite_control(character, thing.name))
+        name = opposite_name(thing.name)
+        return Ref.shape(name) if thing.kind == "shape" and name in shapes else thing
+
+    return {thing: other(thing) for thing in things}
 
 
 def mirrored_rule(character: Character, rule: Rule) -> Rule:
     """The rule on the other side: its things exchanged for their partners, what it sets mirrored."""
-    names = other_things(character, things_of(rule))
-    image = renamed_rule(rule, names)
     words = [opposite_name(w) for w in rule.name.split(" ")]
-    update: dict[str, object] = {"name": " ".join(words)}
-    named = character.control_named
-    if isinstance(rule, Link):
-        followers = _mirrored_followers(character, rule, names)
-        backwards = _lead_turns_over(character, rule.lead, names)
-        update["followers"] = tuple(_read_backwards(f) if backwards else f for f in followers)
-    if isinstance(rule, Swing):
-        swingers = []
-        for s in rule.swingers:
-            other = named[names[f"control:{s.control}"][8:]]
-            for channel, angle in mirrored_values(named[s.control], other, {s.channel: s.angle}).items():
-                if abs(angle) > 1e-9:
-                    swingers.append(s.model_copy(update={"control": other.name, "channel": channel, "angle": angle}))
-        update["swingers"] = tuple(swingers)
-    return image.model_copy(update=update)
+    image: Rule = rule.mirrored(_Other(character, other_things(character, rule.speaks_of())))
+    return image.model_copy(update={"name": " ".join(words)})
 
 
-def _lead_turns_over(character: Character, lead: Lead, names: dict[str, str]) -> bool:
-    """Whether the partner's lead reads the mirrored pose with the other sign."""
-    own, other = (_movable(character, t) for t in (lead.thing, names.get(lead.thing, lead.thing)))
-    if own is None or other is None or lead.kind in ("distance", "swing"):
-        return False
-    if lead.kind == "channel":
-        return mirrored_values(own, other, {lead.channel: 1.0}).get(lead.channel, 1.0) < 0
-    axes = [OWN[j.hinge if lead.kind == "bend" else j.aim] for j in (_joint(character, own), _joint(character, other))]
-    small = 0.01  # an angle so small that turns about the three axes are its parts along them
-    turned = mirrored_values(own, other, {f"turn {k}": small * v for k, v in zip("xyz", axes[0], strict=True)})
-    return sum(turned.get(f"turn {k}", 0.0) * v for k, v in zip("xyz", axes[1], strict=True)) < 0
+class _Other:
+    """The other side of a character, as rules ask for it: read from both rest frames."""
+
+    def __init__(self, character: Character, names: dict[Ref, Ref]) -> None:
+        self.character, self.names = character, names
+
+    def _pair(self, thing: Ref) -> tuple[Control, Control] | None:
+        own, other = (_movable(self.character, t) for t in (thing, self.names.get(thing, thing)))
+        return None if own is None or other is None else (own, other)
+
+    def values(self, thing: Ref, given: Mapping[str, float]) -> dict[str, float]:
+        pair = self._pair(thing)
+        return mirrored_values(*pair, dict(given)) if pair else dict(given)
+
+    def signs_alone(self, thing: Ref) -> bool:
+        pair = self._pair(thing)
+        return pair is None or _signs_alone(*pair)
+
+    def turns_over(self, thing: Ref, kind: str, channel: str) -> bool:
+        pair = self._pair(thing)
+        if pair is None or kind in ("distance", "swing"):
+            return False
+        if kind == "channel":
+            return self.values(thing, {channel: 1.0}).get(channel, 1.0) < 0
+        axes = [OWN[j.hinge if kind == "bend" else j.aim] for j in (_joint(self.character, c) for c in pair)]
+        small = 0.01  # an angle so small that turns about the three axes are its parts along them
+        turned = self.values(thing, {f"turn {k}": small * v for k, v in zip("xyz", axes[0], strict=True)})
+        return sum(turned.get(f"turn {k}", 0.0) * v for k, v in zip("xyz", axes[1], strict=True)) < 0
 
 
 def _joint(character: Character, stand_in: Control) -> Joint:
     return character.joint(stand_in.name)
 
 
-def _movable(character: Character, thing: str) -> Control | None:
+def _movable(character: Character, thing: Ref) -> Control | None:
     """A control, or what a joint would be as one: its frame at rest, with every channel a follower may have."""
-    kind, _, name = thing.partition(":")
-    if kind == "control":
+    name = thing.name
+    if thing.kind == "control":
         return character.control_named[name]
-    if kind != "joint":
+    if thing.kind != "joint":
         return None
     j = character.joint(name)
     channels = tuple(Channel(name=f"{k} {a}", kind=k) for k in ("move", "turn", "size") for a in "xyz")
@@ -162,66 +147,3 @@ def _signs_alone(own: Control, other: Control) -> bool:
     a, b = (matrix_from_quaternion(c.turn) for c in (own, other))
     across = b.T @ (a * [[-1.0], [1.0], [1.0]])
     return own.order == other.order and bool(np.allclose(np.abs(across), np.eye(3), atol=1e-9))
-
-
-def _between(spots: list[float], manner: str) -> list[float]:
-    """The spots with others between them, as many as a curve may have."""
-    pieces = min(8, MOST_KEYS // max(len(spots) - 1, 1)) if manner != "stepped" else 1
-    if pieces < 2:
-        return spots
-    return [a + (b - a) * k / pieces for a, b in zip(spots, spots[1:], strict=False) for k in range(pieces)] + spots[
-        -1:
-    ]
-
-
-def _needed(spots: list[float], values: list[float], thinned: bool) -> list[tuple[float, float]]:
-    """The keys (at, value); thinned: without those that lie on the straight line between their neighbours."""
-    kept = list(zip(spots, values, strict=True))
-    k = 1
-    while thinned and k < len(kept) - 1:
-        (a, va), (b, vb), (c, vc) = kept[k - 1 : k + 2]
-        if abs(va + (vc - va) * (b - a) / (c - a) - vb) < 1e-9:
-            del kept[k]
-        else:
-            k += 1
-    return kept
-
-
-def _read_backwards(f: Follower) -> Follower:
-    keys = tuple(CurveKey(at=-k.at, value=k.value) for k in reversed(f.curve.keys))
-    return f.model_copy(update={"curve": f.curve.model_copy(update={"keys": keys})})
-
-
-def _mirrored_followers(character: Character, rule: Link, names: dict[str, str]) -> tuple[Follower, ...]:
-    """Everything that is led, on the other side: at every key the pose that its channels take together is mirrored.
-
-    Which channels turn their sign is read from both rest frames, so it holds for partners turned in counter-motion, with
-    parallel axes, or in no such manner.  Where axes don't simply turn their signs, a turn about one is a turn about
-    several that doesn't grow evenly: there keys are set in between as well.
-    """
-    together: dict[str, dict[str, Curve]] = {}
-    out = []
-    for f in rule.followers:
-        if f.thing.startswith("shape:"):
-            out.append(f.model_copy(update={"thing": names.get(f.thing, f.thing)}))
-        else:
-            together.setdefault(f.thing, {})[f.channel] = f.curve
-    for thing, curves in together.items():
-        own, other = (_movable(character, t) for t in (thing, names[thing]))
-        assert own is not None and other is not None
-        spots = sorted({k.at for c in curves.values() for k in c.keys})
-        functions = {channel: curve_function(c) for channel, c in curves.items()}
-        first = next(iter(curves.values()))
-        finer = any(ch.startswith("turn ") for ch in curves) and not _signs_alone(own, other)
-        if finer:
-            spots = _between(spots, first.manner)
-        rows = [mirrored_values(own, other, {ch: f(at) for ch, f in functions.items()}) for at in spots]
-        for channel in sorted({ch for row in rows for ch in row}):
-            values = [row.get(channel, 0.0) for row in rows]
-            if any(abs(v) > 1e-9 for v in values):
-                keys = tuple(
-                    CurveKey(at=a, value=v) for a, v in _needed(spots, values, finer and first.manner == "linear")
-                )
-                curve = curves.get(channel, first).model_copy(update={"keys": keys})
-                out.append(Follower(thing=names[thing], channel=channel, curve=curve))
-    return tuple(out)

@@ -10,7 +10,7 @@ import numpy as np
 from ..character import Character, Joint, Kit, without_side
 from ..character.words import DIGITS
 from ..joints.names import split_name
-from .kits import chain_below, driven_joints
+from .fitting import chain_below, driven_joints
 
 Joints = dict[str, tuple[str, ...]]
 LIMBS = (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot")))

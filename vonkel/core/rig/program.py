@@ -11,6 +11,7 @@ import numpy as np
 
 from ..character import Inputs
 from .frames import Frame, matrices, place_of
+from .slots import Slot
 
 State = list[Any]  # one entry per slot: a Frame, a scale (x, y, z), a number, or the clock
 Values = list[float]  # one entry per channel of every control
@@ -93,11 +94,11 @@ class Pose:
         if self.scaled:
             frames = frames.copy()
             frames[:, :, :3] *= self.scales[:, None, :]
-        return frames @ rest_inverse
+        return np.asarray(frames @ rest_inverse)
 
     def rigid_matrices(self, rest_inverse: np.ndarray) -> np.ndarray:
         """(j, 3, 4): as `skin_matrices` without any scale."""
-        return self.joints @ rest_inverse
+        return np.asarray(self.joints @ rest_inverse)
 
 
 class ControlFrames(Mapping[str, Frame]):
@@ -143,7 +144,7 @@ class RigProgram:
 
     @cached_property
     def _joint_slots(self) -> list[int]:
-        return [self.slots[f"joint:{n}"] for n in self.joint_names]
+        return [self.slots[Slot.joint(n)] for n in self.joint_names]
 
     @cached_property
     def _limits(self) -> dict[int, tuple[float, float]]:
@@ -151,11 +152,11 @@ class RigProgram:
 
     @cached_property
     def _control_slots(self) -> dict[str, int]:
-        return {n: self.slots[f"control:{n}"] for n in self.control_names}
+        return {n: self.slots[Slot.control(n)] for n in self.control_names}
 
     @cached_property
     def _scale_slots(self) -> list[tuple[int, int]]:
-        found = ((i, self.slots.get(f"scale:{n}")) for i, n in enumerate(self.joint_names))
+        found = ((i, self.slots.get(Slot.scale(n))) for i, n in enumerate(self.joint_names))
         return [(i, s) for i, s in found if s is not None]
 
     def reached_from(self, controls: frozenset[str]) -> tuple[list[Callable[[State, Values], None]], set[str]]:
@@ -163,7 +164,7 @@ class RigProgram:
 
         What amends a slot runs on what was written there before, so all writers of a slot run or none does.
         """
-        touched: set[str] = {f"value:{c}" for c in controls}
+        touched: set[str] = {Slot.value(c) for c in controls}
         chosen: set[int] = set()
         while True:
             before = len(chosen)
@@ -171,7 +172,7 @@ class RigProgram:
                 if i not in chosen and not touched.isdisjoint(self._reads[i]):
                     chosen.add(i)
                     touched.update(o.writes)
-                    touched.update(f"value:{c}" for c in o.drives)
+                    touched.update(Slot.value(c) for c in o.drives)
             for i in list(chosen):
                 for w in self.operations[i].writes:
                     chosen.update(self._writers[w])
@@ -185,7 +186,7 @@ class RigProgram:
 
     @cached_property
     def _reads(self) -> list[frozenset[str]]:
-        return [frozenset(o.reads) | {f"value:{c}" for c in o.controls} for o in self.operations]
+        return [frozenset(o.reads) | {Slot.value(c) for c in o.controls} for o in self.operations]
 
     @cached_property
     def _writers(self) -> dict[str, list[int]]:
@@ -315,7 +316,7 @@ class _Reach:
     def __init__(self, program: RigProgram, controls: frozenset[str]) -> None:
         self.runs, written = program.reached_from(controls)
         self.joints = [
-            (i, s) for i, s in enumerate(program._joint_slots) if f"joint:{program.joint_names[i]}" in written
+            (i, s) for i, s in enumerate(program._joint_slots) if Slot.joint(program.joint_names[i]) in written
         ]
         slots = program._control_slots
-        self.controls = [(i, slots[n]) for i, n in enumerate(slots) if f"control:{n}" in written]
+        self.controls = [(i, slots[n]) for i, n in enumerate(slots) if Slot.control(n) in written]

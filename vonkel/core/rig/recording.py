@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
-from ..character import Character, Curve, CurveKey, Follower, Inputs, Link
+from ..character import Character, Curve, CurveKey, Follower, Inputs, Lead, Link, Ref
+from ..character.references import things_of
+from ..character.rules import curve_function, rounded
 from ..errors import StepRefused
-from .curves import curve_function, rounded
+from .builder import Builder
+from .compile import compile_rig
+from .rules.links import lead_reader
+from .slots import Slot
 
 NEAR = 1e-4  # keys nearer than this stand at one value
 
@@ -19,7 +24,7 @@ def recorded(character: Character, link: Link, at: float, values: Inputs, rest: 
         raise StepRefused(
             "At rest the lead leads nothing.", link.name, "Set the lead to another value, then pose and record."
         )
-    lead = link.lead.thing[8:] if link.lead.kind == "channel" else ""
+    lead = link.lead.thing.name if link.lead.kind == "channel" else ""
     channels = {c.name: {k.name: k for k in c.channels} for c in character.controls}
     have = {(f.thing, f.channel): f for f in link.followers}
     changed = False
@@ -29,9 +34,9 @@ def recorded(character: Character, link: Link, at: float, values: Inputs, rest: 
         for channel, value in given.items():
             known = channels.get(control, {}).get(channel)
             if control == "shapes":
-                thing, name, own = f"shape:{channel}", "", value
+                thing, name, own = Ref.shape(channel), "", value
             elif known is not None:
-                thing, name, own = f"control:{control}", channel, value - known.rest
+                thing, name, own = Ref.control(control), channel, value - known.rest
             else:
                 continue
             if abs(own) < 1e-9:
@@ -72,6 +77,24 @@ def lead_rest(character: Character, link: Link) -> float:
     """The lead's value at rest: zero but for channels that rest elsewhere."""
     if link.lead.kind != "channel":
         return 0.0
-    control = character.control_named.get(link.lead.thing[8:])
+    control = character.control_named.get(link.lead.thing.name)
     found = next((k.rest for k in control.channels if k.name == link.lead.channel), 0.0) if control else 0.0
     return float(found)
+
+
+def lead_value(character: Character, lead: Lead, inputs: Inputs) -> float:
+    """What a lead reads at these values: metres, radians or plain numbers.  Raises NotFound for what isn't there."""
+    program = compile_rig(character)
+    probe = Link(name="probe", lead=lead, followers=())
+    probe.check(things_of(character))
+    if lead.kind == "channel":
+        return program.evaluate(inputs).values[program.channels[(lead.thing.name, lead.channel)]]
+    builder = Builder(character, character.size)
+    _, _, read = lead_reader(builder, lead)
+    state = list(builder.initial)
+    pose = program.evaluate(inputs)
+    for j, m in zip(program.joint_names, pose.joints, strict=True):
+        state[builder.slots[Slot.joint(j)]] = tuple(float(v) for v in m.ravel())
+    for c in program.control_names:
+        state[builder.slots[Slot.control(c)]] = pose.controls[c]
+    return float(read(state, list(pose.values)))

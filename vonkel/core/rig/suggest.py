@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from ..character import Character, Joint
 from ..errors import NotFound
-from .kits import KINDS, chain_below, driven_joints
+from .fitting import chain_below, driven_joints
+from .kits import KINDS
 
 Joints = dict[str, tuple[str, ...]]
 
@@ -114,7 +117,7 @@ def _stance(c: Character, j: Joint) -> Joints:
     return {"trunk": (j.name,), "feet": feet}
 
 
-_GUESSES = {
+_GUESSES: dict[str, Callable[[Character, Joint], Joints]] = {
     "arm": _limb, "leg": _limb, "foot": _foot, "digits": _digits, "fin": _rays, "fan": _rays, "wing": _wing, "body": _body,
     "head": _head, "stance": _stance,
     "chain": lambda c, j: {"chain": chain_below(c, j.name)},

@@ -11,8 +11,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
-import numba
 import numpy as np
+
+from ..compiled import compiled
 
 ROUNDS = 24
 
@@ -44,8 +45,8 @@ class LegTree:
         return max(sizes)
 
 
-@numba.njit(cache=True, nogil=True)
-def _rotation(v):
+@compiled
+def _rotation(v: np.ndarray) -> np.ndarray:
     """Rotation matrix of a rotation vector (3,)."""
     angle = np.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
     out = np.eye(3)
@@ -60,8 +61,8 @@ def _rotation(v):
     return out
 
 
-@numba.njit(cache=True, nogil=True)
-def _turn_on(m, axis, angle):
+@compiled
+def _turn_on(m: np.ndarray, axis: np.ndarray, angle: float) -> None:
     """m (3, 3) becomes m times the rotation by `angle` about the unit vector `axis`."""
     x, y, z = axis[0], axis[1], axis[2]
     c, s = np.cos(angle), np.sin(angle)
@@ -76,15 +77,27 @@ def _turn_on(m, axis, angle):
         m[i, 2] = a * r02 + b * r12 + d * r22
 
 
-@numba.njit(cache=True, nogil=True)
-def _carry(m, v, base, out):
+@compiled
+def _carry(m: np.ndarray, v: np.ndarray, base: np.ndarray, out: np.ndarray) -> None:
     """out = base + m · v."""
     for i in range(3):
         out[i] = base[i] + m[i, 0] * v[0] + m[i, 1] * v[1] + m[i, 2] * v[2]
 
 
-@numba.njit(cache=True, nogil=True)
-def _solve(centre, joints, feet, starts, of_joint, axes, costs, goals, damping, rounds, longest):
+@compiled
+def _solve(
+    centre: np.ndarray,
+    joints: np.ndarray,
+    feet: np.ndarray,
+    starts: np.ndarray,
+    of_joint: np.ndarray,
+    axes: np.ndarray,
+    costs: np.ndarray,
+    goals: np.ndarray,
+    damping: float,
+    rounds: int,
+    longest: float,
+) -> np.ndarray:
     """(6 + f,) posture: the trunk's move, its rotation vector, then every freedom's angle."""
     legs, free = len(feet), len(of_joint)
     posture = np.zeros(6 + free)

@@ -13,11 +13,12 @@ character meshes; the distances, grids, falloff and evening here are our own.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
-import numba
 import numpy as np
 
 from ..character import Character, Joint, Skin, opposite_name
+from ..compiled import compiled
 from ..errors import StepRefused
 from ..geometry.health import mirror_distance
 from ..geometry.topology import point_normals, topology_of
@@ -67,7 +68,7 @@ def _run_on(character: Character, joint: Joint) -> np.ndarray:
     start = np.array(joint.place)
     if joint.parent is None:
         return start
-    return start + 0.8 * (start - np.array(character.joint(joint.parent).place))
+    return np.asarray(start + 0.8 * (start - np.array(character.joint(joint.parent).place)))
 
 
 def distance_to_segments(points: np.ndarray, segments: np.ndarray) -> np.ndarray:
@@ -179,7 +180,7 @@ def bind_skin(
     tell(0.95, "keeping the strongest influences")
     chosen, values = strongest(weights, influences)
     return character.with_(
-        skin=Skin(joints=tuple(b.joint for b in bones), method=method, influences=influences),  # type: ignore[arg-type]
+        skin=Skin(joints=tuple(b.joint for b in bones), method=method, influences=influences),
         arrays={"skin/joints": chosen, "skin/weights": values},
     )
 
@@ -304,11 +305,11 @@ def both_sides_alike(weights: np.ndarray, surface: np.ndarray, bones: list[Bone]
     side = np.array([np.sign(b.segments[:, :, 0].mean()) if partner[i] != i else 0.0 for i, b in enumerate(bones)])
     beyond = np.maximum(-surface[:, :1] * side, 0.0)
     weights *= np.clip(1.0 - beyond / (0.04 * size), 0.0, 1.0)
-    return weights / weights.sum(1, keepdims=True)
+    return np.asarray(weights / weights.sum(1, keepdims=True))
 
 
-@numba.njit(cache=True, nogil=True)
-def _even_rounds(weights, allowed, rows, cols, rounds):
+@compiled
+def _even_rounds(weights: np.ndarray, allowed: np.ndarray, rows: np.ndarray, cols: np.ndarray, rounds: int) -> Any:
     n, b = weights.shape
     for _ in range(rounds):
         new = np.empty_like(weights)
@@ -340,7 +341,7 @@ def even(weights: np.ndarray, allowed: np.ndarray, character: Character, soft: n
         keep = np.flatnonzero(soft)
         cols = number[np.concatenate([cols[rows[i] : rows[i + 1]] for i in keep])] if len(keep) else cols
         rows = np.concatenate([[0], np.cumsum(np.diff(rows)[keep])])
-    return _even_rounds(weights, allowed, rows.astype(np.int64), cols.astype(np.int64), rounds)
+    return np.asarray(_even_rounds(weights, allowed, rows.astype(np.int64), cols.astype(np.int64), rounds))
 
 
 def strongest(weights: np.ndarray, influences: int) -> tuple[np.ndarray, np.ndarray]:
@@ -376,4 +377,4 @@ def weights_of(character: Character, joint: str) -> np.ndarray:
         return out
     index = character.skin.joints.index(joint)
     hit = character.arrays["skin/joints"] == index
-    return np.where(hit, character.arrays["skin/weights"], 0).sum(1).astype(np.float32)
+    return np.asarray(np.where(hit, character.arrays["skin/weights"], 0).sum(1).astype(np.float32))

@@ -6,12 +6,13 @@ weights sum to one, the heaviest first: a character whose weights don't is unsou
 
 from __future__ import annotations
 
-import numba
 import numpy as np
 
+from ..compiled import compiled, compiled_loosely
 
-@numba.njit(cache=True, nogil=True, fastmath=True, boundscheck=False)
-def linear4(points, joints, weights, m, out):
+
+@compiled_loosely
+def linear4(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, m: np.ndarray, out: np.ndarray) -> None:
     """Linear blend, four influences, unrolled; m (j, 12) float32."""
     for i in range(len(points)):
         x, y, z = points[i, 0], points[i, 1], points[i, 2]
@@ -32,8 +33,8 @@ def linear4(points, joints, weights, m, out):
             )
 
 
-@numba.njit(cache=True, nogil=True, fastmath=True, boundscheck=False)
-def linear_any(points, joints, weights, m, out):
+@compiled_loosely
+def linear_any(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, m: np.ndarray, out: np.ndarray) -> None:
     """Linear blend, any number of influences."""
     k = joints.shape[1]
     for i in range(len(points)):
@@ -50,8 +51,8 @@ def linear_any(points, joints, weights, m, out):
         out[i, 0], out[i, 1], out[i, 2] = u, v, t
 
 
-@numba.njit(cache=True, nogil=True, fastmath=True, boundscheck=False)
-def dual(points, joints, weights, q, out):
+@compiled_loosely
+def dual(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, q: np.ndarray, out: np.ndarray) -> None:
     """Dual-quaternion blend (Kavan et al. 2008), any number of influences.
 
     q (j, 8) float32: rotation (w, x, y, z), then the dual part.  Signs are taken against the first influence,
@@ -91,8 +92,8 @@ def dual(points, joints, weights, q, out):
         out[i, 2] = z + s2 * (b * ty - c * tx + a * h - e * d + b * g - c * f)
 
 
-@numba.njit(cache=True, nogil=True)
-def dual_quaternions(m, out):
+@compiled
+def dual_quaternions(m: np.ndarray, out: np.ndarray) -> None:
     """Rigid matrices m (j, 3, 4) float64 → out (j, 8) float32: rotation (w, x, y, z), then ½ t q."""
     for j in range(len(m)):
         a, b, c = m[j, 0, 0], m[j, 1, 1], m[j, 2, 2]

@@ -7,12 +7,13 @@ import numpy as np
 from ..character import Character
 from ..geometry.rotations import quaternion_from_matrix
 from ..rig.program import Pose
+from .deform import rest_inverses
 
 
 def linear(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, matrices: np.ndarray) -> np.ndarray:
     """Linear blend skinning: points (n, 3), joints and weights (n, k), matrices (j, 3, 4) → (n, 3)."""
     blended = np.einsum("nk,nkrc->nrc", weights.astype(float), matrices[joints])
-    return np.einsum("nrc,nc->nr", blended[:, :, :3], points) + blended[:, :, 3]
+    return np.asarray(np.einsum("nrc,nc->nr", blended[:, :, :3], points) + blended[:, :, 3])
 
 
 def dual_quaternions(matrices: np.ndarray) -> np.ndarray:
@@ -34,7 +35,7 @@ def dual(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, matrices: 
     b = b / np.linalg.norm(b[:, :4], axis=1, keepdims=True)
     w, r, e, d = b[:, :1], b[:, 1:4], b[:, 4:5], b[:, 5:]
     turned = points + 2 * np.cross(r, np.cross(r, points) + w * points)
-    return turned + 2 * (w * d - e * r + np.cross(r, d))
+    return np.asarray(turned + 2 * (w * d - e * r + np.cross(r, d)))
 
 
 def deform(character: Character, pose: Pose, strengths: dict[str, float] | None = None) -> np.ndarray:
@@ -42,8 +43,6 @@ def deform(character: Character, pose: Pose, strengths: dict[str, float] | None 
 
     strengths: of the morph targets; none given: those of the pose.
     """
-    from .deform import rest_inverses
-
     points = character.points.copy()
     for name, strength in (pose.shapes if strengths is None else strengths).items():
         if strength:

@@ -7,9 +7,9 @@ import numpy as np
 from ..character import Character, Inputs, Kit, SavedPose
 from ..errors import StepRefused
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
-from ..joints.edit import refreshed
 from ..rig import Pose, RigProgram, compile_rig
 from ..rig.drag import brought_to
+from ..rig.fitting import with_controls_anew
 from ..rig.frames import compose, inverse
 from .reference import deform
 
@@ -42,8 +42,8 @@ def new_rest(character: Character, values: Inputs) -> Character:
         j.model_copy(update={"place": tuple(map(float, frames[i, :, 3])), "turn": tuple(map(float, turns[i]))})
         for i, j in enumerate(character.joints)
     )
-    posed = character.with_(joints=joints, arrays=arrays)
-    made = refreshed(posed.with_(kits=tuple(_carried_points(k, character, frames) for k in character.kits)))
+    kits = tuple(_carried_points(k, character, frames) for k in character.kits)
+    made = with_controls_anew(character.with_(joints=joints, arrays=arrays, kits=kits), {k.name for k in kits})
     new_program = compile_rig(made)
     poses = tuple(
         SavedPose(name=p.name, values=_carried(program, new_program, values, p.values)) for p in character.poses

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
-import numba
 import numpy as np
+from scipy.sparse import csr_matrix
 
 from ..character import Character
 from ..character.words import DIGITS
+from ..compiled import compiled
 from ..geometry.topology import Topology, skin_triangles
 from ..rig.program import Pose
 from ..skin.bind import bones_of
@@ -18,8 +20,18 @@ FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
 LEFT_BEHIND = 2.0  # a point this many edge lengths from where its neighbours went
 
 
-@numba.njit(cache=True, nogil=True)
-def _pass(p, tri, rest_area, edges, rest_length, edge_tri, rest_fold, stretch, normal):
+@compiled
+def _pass(
+    p: np.ndarray,
+    tri: np.ndarray,
+    rest_area: np.ndarray,
+    edges: np.ndarray,
+    rest_length: np.ndarray,
+    edge_tri: np.ndarray,
+    rest_fold: np.ndarray,
+    stretch: np.ndarray,
+    normal: np.ndarray,
+) -> Any:
     """One pass over triangles and edges.  Fills `stretch` (n,) with the largest |log2 ratio| of a point's edges.
 
     Returns (largest ratio, its edge, smallest ratio, its edge, largest area ratio, smallest area ratio, folds).
@@ -126,8 +138,6 @@ class Measurer:
         self._prepare_volumes(character)
 
     def _prepare_neighbours(self) -> None:
-        from scipy.sparse import csr_matrix
-
         n, e = len(self.points), self.edges
         both = np.concatenate([e, e[:, ::-1]])
         self.mean = csr_matrix((np.ones(len(both)), (both[:, 0], both[:, 1])), shape=(n, n))

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import io
 
-import numba
 import numpy as np
+from PIL import Image, ImageDraw
 
 from ..character import Character
+from ..compiled import compiled
 from ..geometry.topology import point_normals
 
 SIDES = {"L": "#1b7471", "R": "#7a3b76", "C": "#8a5e12"}
@@ -21,8 +22,10 @@ def heat_colours(heat: np.ndarray) -> np.ndarray:
     return np.stack([np.interp(x, np.arange(len(HEAT)), HEAT[:, k]) for k in range(3)], 1)
 
 
-@numba.njit(cache=True, nogil=True)
-def _draw(p, tri, colour, width, height, image, depth):
+@compiled
+def _draw(
+    p: np.ndarray, tri: np.ndarray, colour: np.ndarray, width: int, height: int, image: np.ndarray, depth: np.ndarray
+) -> None:
     for t in range(len(tri)):
         a, b, c = p[tri[t, 0]], p[tri[t, 1]], p[tri[t, 2]]
         area = (b[0] - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (b[1] - a[1])
@@ -55,8 +58,6 @@ def with_bones(
     image: np.ndarray, character: Character, turn: float, tilt: float, box: tuple[np.ndarray, float]
 ) -> np.ndarray:  # fmt: skip
     """A picture with the joints at rest drawn over it: a line to each child, a ring at each joint."""
-    from PIL import Image, ImageDraw
-
     if not character.joints:
         return image
     right, up, _ = looking(turn, tilt)
@@ -101,12 +102,10 @@ def picture(
     image[:] = PAPER
     _draw(screen, triangles, np.clip(colours * shade[:, None], 0, 255), w, h, image, np.full((h, w), -np.inf))
     small = image.reshape(size[1], scale, size[0], scale, 3).mean((1, 3))
-    return (small + 0.5).astype(np.uint8)
+    return np.asarray((small + 0.5).astype(np.uint8))
 
 
 def png(image: np.ndarray) -> bytes:
-    from PIL import Image
-
     out = io.BytesIO()
     Image.fromarray(image).save(out, "PNG", optimize=False, compress_level=4)
     return out.getvalue()

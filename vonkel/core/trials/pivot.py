@@ -6,6 +6,7 @@ limb's bones and to the others, counted in units of the flesh round them, and ev
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -58,8 +59,6 @@ class Tried:
     picture: bytes
 
     def as_dict(self) -> dict[str, object]:
-        import base64
-
         return {
             "name": self.name, "place": self.place, "worst": self.worst, "squeeze": round(self.squeeze, 4),
             "stretch": round(self.stretch, 4), "folded": self.folded, "volume": round(self.volume, 4),

@@ -14,9 +14,9 @@ import numpy as np
 
 from ..character import Character, Joint
 from ..character.words import DIGITS
+from ..derived import derived
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
 from ..joints.orient import bone_child, bone_frame
-from ..recent import Recent
 from ..rig import Pose, compile_rig
 
 Turns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
@@ -183,15 +183,9 @@ POSES: tuple[tuple[str, str, Callable[[_Body], Turns]], ...] = (
 )
 
 
-_poses: Recent[str, list[TrialPose]] = Recent(24)
-
-
-def trial_poses(character: Character) -> list[TrialPose]:
+@derived("joints", most=24)
+def trial_poses(character: Character) -> tuple[TrialPose, ...]:
     """The poses that this skeleton can take."""
-    return list(_poses.get(character.seal("joints"), lambda: _trial_poses(character)))
-
-
-def _trial_poses(character: Character) -> list[TrialPose]:
     body = _Body(character)
     found = []
     for name, about, make in POSES:
@@ -201,7 +195,7 @@ def _trial_poses(character: Character) -> list[TrialPose]:
             continue
         if turns:
             found.append(TrialPose(name, about, turns))
-    return found
+    return tuple(found)
 
 
 def trial_pose(character: Character, name: str) -> Pose | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -33,7 +34,7 @@ class Card:
     picture: bytes  # PNG
     seconds: float
 
-    def as_dict(self) -> dict:
+    def as_dict(self) -> dict[str, Any]:
         """Raw figures for reports: lengths in metres, ratios posed over rest."""
         f = self.figures
         return {

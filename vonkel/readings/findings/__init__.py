@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ...core.character import Character
-from ...core.recent import Recent
+from ...core.derived import derived
 from .joints import joint_findings
 from .kinds import Finding, Mend
 from .model import model_findings, readiness_findings
@@ -13,13 +13,15 @@ CHECKS = (
     model_findings, readiness_findings, joint_findings, limb_findings, skin_findings, face_findings, handover_findings,
 )  # fmt: skip
 
-_found: Recent[str, list[Finding]] = Recent(48)
-
 
 def findings(character: Character) -> list[Finding]:
-    """All findings, by station.  Kept for the last few characters looked at."""
-    key = character.with_(name="-", about="").key  # nothing that is found speaks of either
-    return _found.get(key, lambda: [f for check in CHECKS for f in check(character)])
+    """All findings, by station.  Kept for the last few characters looked at; nothing that is found speaks of its name."""
+    return list(_findings(character.with_(name="-", about="")))
+
+
+@derived("*", most=48)
+def _findings(character: Character) -> tuple[Finding, ...]:
+    return tuple(f for check in CHECKS for f in check(character))
 
 
 __all__ = ["CHECKS", "Finding", "Mend", "findings"]

@@ -8,17 +8,15 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ...core.character import Character, opposite_name
+from ...core.derived import derived
 from ...core.geometry.health import Health, health
 from ...core.geometry.mending import small_islands
 from ...core.geometry.topology import topology_of
 from ...core.joints.freedom import off_middle
 from ...core.joints.orient import bone_child
 from ...core.joints.survey import LEAST_LOOPS, flesh_at, limb_gaps, loops_round
-from ...core.recent import Recent
 from ...core.tolerances import WELD
 from .kinds import Finding, Mend, counted, length, some
-
-_health: Recent[str, list[Finding]] = Recent(8)
 
 
 def model_findings(c: Character) -> Iterator[Finding]:
@@ -31,11 +29,15 @@ def model_findings(c: Character) -> Iterator[Finding]:
             station="model", level="note", title="Something in the file couldn't be used", detail=said + more,
             mend=Mend(label="Noted", step="model.accept_left_out"),
         )  # fmt: skip
-    key = c.seal("points", "face_starts", "face_corners", "parts") + str(bool(c.joints))
-    yield from _health.get(key, lambda: [*_size_findings(c), *_mesh_findings(c, health(c))])
+    yield from _of_the_mesh(c, bool(c.joints))
 
 
-def _size_findings(c: Character) -> Iterator[Finding]:
+@derived("points", "face_starts", "face_corners", "parts", most=8)
+def _of_the_mesh(c: Character, jointed: bool) -> tuple[Finding, ...]:
+    return (*_size_findings(c, jointed), *_mesh_findings(c, health(c)))
+
+
+def _size_findings(c: Character, jointed: bool) -> Iterator[Finding]:
     if not 0.02 < c.size < 30:
         yield Finding(
             station="model", level="should", title=f"The model is {length(c.size)} large",
@@ -50,7 +52,7 @@ def _size_findings(c: Character) -> Iterator[Finding]:
             detail=f"{carrying[0].name}: scale {scale:.4g}, moved {length(float(np.linalg.norm(m[:, 3])))}. The points stand where it put them.",
             mend=Mend(label="Settle", step="model.settle"),
         )  # fmt: skip
-    lying = _lying(c)
+    lying = _lying(c, jointed)
     if lying:
         yield Finding(
             station="model", level="note", title="The model may lie on its back", detail=f"It is much longer along {lying} than it is tall.",
@@ -68,11 +70,11 @@ def _size_findings(c: Character) -> Iterator[Finding]:
         )  # fmt: skip
 
 
-def _lying(c: Character) -> str:
+def _lying(c: Character, jointed: bool) -> str:
     """“z” where an upright body was exported with z up: flat in y, and two bodies of the same width side by side in z."""
     x, y, z = np.ptp(c.points, axis=0)
     # A body with legs has its narrowest waist low along its upright axis; lying, that axis is z.
-    if z > 2.2 * y and x > 1.4 * y and not c.joints:
+    if z > 2.2 * y and x > 1.4 * y and not jointed:
         mirrored = c.points * [-1.0, 1.0, 1.0] + [2 * float(c.points[:, 0].mean()), 0, 0]
         return "z" if np.median(cKDTree(c.points).query(mirrored)[0]) < 0.02 * c.size else ""
     return ""

@@ -9,7 +9,7 @@ import numpy as np
 from ...core.character import Character, Link, opposite_name
 from ...core.face import eye_spheres
 from ...core.rig import compile_rig
-from ...core.rig.kits import driven_joints
+from ...core.rig.fitting import driven_joints
 from ...core.rig.kits.limb import limb_joints
 from ...core.tolerances import GIMBAL, STRAIGHT, WEIGHT_SUM
 from .kinds import Finding, Mend, counted, some
@@ -82,7 +82,7 @@ def _tidy(c: Character) -> Iterator[Finding]:
             station="limbs", level="note", title=f"{counted(len(idle), 'control moves', 'controls move')} nothing",
             detail=", ".join(idle[:6]), mend=Mend(label="Put into the set “spare”", step="controls.set", params={"controls": idle, "level": "spare"}),
         )  # fmt: skip
-    leads = {(r.lead.thing[8:], r.lead.channel) for r in c.rules if isinstance(r, Link) and r.lead.kind == "channel"}
+    leads = {(r.lead.thing.name, r.lead.channel) for r in c.rules if isinstance(r, Link) and r.lead.kind == "channel"}
     unread = [
         f"{x.name}: {k.name}" for x in c.controls for k in x.channels if k.added and (x.name, k.name) not in leads
     ]

@@ -10,14 +10,17 @@ from fastapi.responses import Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...core.errors import NotFound, TooLarge
+from ...core.geometry.parts import point_colours
+from ...core.geometry.topology import topology_of
 from ...core.joints.draw import landing as land
 from ...core.joints.freedom import gimbal_margins
-from ...core.joints.plans import PLANS, check_plan, landmarks_of
+from ...core.plans import PLANS, check_plan, landmarks_of
 from ...core.tolerances import MAX_FILE_BYTES
 from ...core.trials.picture import picture, png, with_bones
 from ...core.trials.pivot import try_pivot
 from ...readings import pick
 from ...readings.compare import compare
+from .. import payload
 from .characters import download
 from .deps import TheJobs, TheWorkshop
 
@@ -39,7 +42,7 @@ class Landing(_Body):
 
 
 @router.post("/c/{number}/landing")
-def landing(workshop: TheWorkshop, number: int, body: Landing) -> dict:
+def landing(workshop: TheWorkshop, number: int, body: Landing) -> dict[str, Any]:
     """Where a joint goes for a click."""
     way = np.array(body.way)
     if np.linalg.norm(way) < 1e-9:
@@ -85,7 +88,7 @@ class PlanBody(_Body):
 
 
 @router.get("/plans")
-def plans(workshop: TheWorkshop) -> dict:
+def plans(workshop: TheWorkshop) -> dict[str, Any]:
     """Built-in plans with their options, and plans of one's own."""
     built_in = [
         {"name": n, "about": about, "options": model.model_json_schema()["properties"]}
@@ -95,7 +98,7 @@ def plans(workshop: TheWorkshop) -> dict:
 
 
 @router.post("/c/{number}/landmarks")
-def landmarks(workshop: TheWorkshop, jobs: TheJobs, number: int, body: PlanBody) -> dict:
+def landmarks(workshop: TheWorkshop, jobs: TheJobs, number: int, body: PlanBody) -> dict[str, Any]:
     """Find a plan's landmarks by the shape; a job."""
     check_plan(body.plan)
     c = workshop.character(number)
@@ -112,7 +115,7 @@ class PivotBody(_Body):
 
 
 @router.post("/c/{number}/pivot")
-def pivot(workshop: TheWorkshop, jobs: TheJobs, number: int, body: PivotBody) -> dict:
+def pivot(workshop: TheWorkshop, jobs: TheJobs, number: int, body: PivotBody) -> dict[str, Any]:
     """Try a limb's first joint at several places; a job."""
     c = workshop.character(number)
     c.joint(body.joint)
@@ -135,7 +138,7 @@ class SaveBody(_Body):
 
 
 @router.post("/c/{number}/plan")
-def save_plan(workshop: TheWorkshop, number: int, body: SaveBody) -> dict:
+def save_plan(workshop: TheWorkshop, number: int, body: SaveBody) -> dict[str, Any]:
     return {"plan": workshop.save_plan(number, body.name, body.with_kits)}
 
 
@@ -146,7 +149,7 @@ def plan_file(workshop: TheWorkshop, plan: int) -> Response:
 
 
 @router.post("/plans")
-def take_plan(workshop: TheWorkshop, file: UploadFile) -> dict:
+def take_plan(workshop: TheWorkshop, file: UploadFile) -> dict[str, Any]:
     data = file.file.read(MAX_FILE_BYTES + 1)
     if len(data) > MAX_FILE_BYTES:
         raise TooLarge("The plan is too large.", file.filename or "")
@@ -154,16 +157,14 @@ def take_plan(workshop: TheWorkshop, file: UploadFile) -> dict:
 
 
 @router.delete("/plans/{plan}")
-def delete_plan(workshop: TheWorkshop, plan: int) -> dict:
+def delete_plan(workshop: TheWorkshop, plan: int) -> dict[str, Any]:
     workshop.store.delete_plan(plan)
     return {"deleted": plan}
 
 
 @router.post("/c/{number}/plans/{plan}")
-def lay_own(workshop: TheWorkshop, jobs: TheJobs, number: int, plan: int, step: int = 0) -> dict:
+def lay_own(workshop: TheWorkshop, jobs: TheJobs, number: int, plan: int, step: int = 0) -> dict[str, Any]:
     """Lay a plan of one's own into the mesh; a job that makes one step."""
-    from .. import payload
-
     made = workshop.plan(plan)
     work = lambda: payload.where(workshop.apply(number, "joints.lay_own", {"plan": made.model_dump()}, step or None))  # noqa: E731
     return {"job": jobs.start(f"Laying {made.name}", number, work).as_dict()}
@@ -184,9 +185,6 @@ def comparison(workshop: TheWorkshop, number: int, a: int, b: int) -> dict[str, 
 @router.get("/c/{number}/states/{step}.png")
 def state_picture(workshop: TheWorkshop, number: int, step: int, turn: float = 0.5, bones: bool = True) -> Response:
     """A state of the character, pictured."""
-    from ...core.geometry.parts import point_colours
-    from ...core.geometry.topology import topology_of
-
     c = workshop.character(number, step)
     turn = float(np.clip(turn, -7, 7)) if np.isfinite(turn) else 0.5
     low, high = c.points.min(0), c.points.max(0)

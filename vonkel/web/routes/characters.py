@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import json
+from typing import Any
+
 from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel
 
 from ...core.formats import gltf, obj
 from ...core.geometry.parts import point_colours
+from ...core.geometry.topology import topology_of
 from ...core.joints.names import joint_names
 from ...core.skin.bind import weights_of
 from ...core.trials.picture import picture, png
+from ...demo import add_member
+from ...readings import report as write_report
 from ...steps.recipe import dump_recipe
 from .. import payload
 from .deps import TheWorkshop, uploaded
@@ -20,22 +26,20 @@ IMMUTABLE = {"cache-control": "private, max-age=31536000, immutable"}
 
 
 @router.post("/characters")
-def bring_in(workshop: TheWorkshop, file: list[UploadFile], name: str = Form("", max_length=80)) -> dict:
+def bring_in(workshop: TheWorkshop, file: list[UploadFile], name: str = Form("", max_length=80)) -> dict[str, Any]:
     """A mesh, a whole character, or a mesh with the files that it names."""
     file_name, data, beside = uploaded(file)
     return {"number": workshop.bring_in(file_name, data, name.strip(), beside)}
 
 
 @router.post("/demo")
-def demo(workshop: TheWorkshop, who: str = "otter.obj") -> dict:
+def demo(workshop: TheWorkshop, who: str = "otter.obj") -> dict[str, Any]:
     """Put one of the cast on the shelf."""
-    from ...demo import add_member
-
     return {"number": add_member(workshop, who)}
 
 
 @router.delete("/c/{number}")
-def delete(workshop: TheWorkshop, number: int) -> dict:
+def delete(workshop: TheWorkshop, number: int) -> dict[str, Any]:
     workshop.store.delete(number)
     return {"deleted": number}
 
@@ -63,7 +67,7 @@ def weights(workshop: TheWorkshop, number: int, joint: str) -> Response:
 
 
 @router.get("/c/{number}/point/{index}")
-def point(workshop: TheWorkshop, number: int, index: int) -> dict:
+def point(workshop: TheWorkshop, number: int, index: int) -> dict[str, Any]:
     """Who holds one point."""
     c = workshop.character(number)
     if c.skin is None or not 0 <= index < len(c.points):
@@ -75,8 +79,6 @@ def point(workshop: TheWorkshop, number: int, index: int) -> dict:
 
 @router.get("/c/{number}/portrait.png")
 def portrait(workshop: TheWorkshop, number: int) -> Response:
-    from ...core.geometry.topology import topology_of
-
     c = workshop.character(number)
     image = picture(c.points, topology_of(c).triangles, point_colours(c).astype(float), (260, 260))
     return Response(png(image), media_type="image/png", headers={"cache-control": "no-store"})
@@ -116,9 +118,6 @@ def recipe(workshop: TheWorkshop, number: int) -> Response:
 
 @router.get("/c/{number}/report.json")
 def report(workshop: TheWorkshop, number: int) -> Response:
-    import json
-
-    from ...readings import report as write_report
 
     cards, fresh = workshop.trials(number)
     bare = [{k: v for k, v in card.items() if k != "picture"} for card in cards]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Depends, Request, UploadFile
 
@@ -14,11 +14,13 @@ from ...workshop import Jobs, Workshop
 
 
 def _workshop(request: Request) -> Workshop:
-    return request.app.state.workshop
+    workshop: Workshop = request.app.state.workshop
+    return workshop
 
 
 def _jobs(request: Request) -> Jobs:
-    return request.app.state.jobs
+    jobs: Jobs = request.app.state.jobs
+    return jobs
 
 
 MOST_FILES = 200
@@ -37,7 +39,7 @@ def uploaded(files: list[UploadFile]) -> tuple[str, bytes, dict[str, bytes]]:
     return together(read) if len(read) > 1 else (*next(iter(read.items())), {})
 
 
-def expected(given: dict | None) -> Position | None:
+def expected(given: dict[str, Any] | None) -> Position | None:
     """Where the page thinks it stands: {"step": n, "pose": n}."""
     if given is None:
         return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import Response
@@ -22,7 +22,7 @@ def _bytes(file: UploadFile) -> tuple[str, bytes]:
 
 
 @router.post("/parts")
-def parts(workshop: TheWorkshop, number: int, file: list[UploadFile], step: int = Form(0)) -> dict:
+def parts(workshop: TheWorkshop, number: int, file: list[UploadFile], step: int = Form(0)) -> dict[str, Any]:
     """More parts from a mesh or an SVG drawing."""
     file_name, data, beside = uploaded(file)
     return {"position": payload.where(workshop.add_parts(number, file_name, data, step or None, beside))}
@@ -32,12 +32,12 @@ def parts(workshop: TheWorkshop, number: int, file: list[UploadFile], step: int 
 def add_picture(
     workshop: TheWorkshop, number: int, file: UploadFile, view: Literal["front", "side", "top"] = Form("front"),
     step: int = Form(0),
-) -> dict:  # fmt: skip
+) -> dict[str, Any]:  # fmt: skip
     return {"position": payload.where(workshop.add_picture(number, *_bytes(file), view, step or None))}
 
 
 @router.post("/texture")
-def set_texture(workshop: TheWorkshop, number: int, file: UploadFile, step: int = Form(0)) -> dict:
+def set_texture(workshop: TheWorkshop, number: int, file: UploadFile, step: int = Form(0)) -> dict[str, Any]:
     return {"position": payload.where(workshop.set_texture(number, *_bytes(file), step or None))}
 
 
@@ -69,11 +69,11 @@ def export(workshop: TheWorkshop, number: int) -> Response:
 
 
 @router.post("/duplicate")
-def duplicate(workshop: TheWorkshop, number: int) -> dict:
+def duplicate(workshop: TheWorkshop, number: int) -> dict[str, Any]:
     return {"number": workshop.duplicate(number)}
 
 
 @router.post("/archive")
-def archive(workshop: TheWorkshop, number: int, away: bool = True) -> dict:
+def archive(workshop: TheWorkshop, number: int, away: bool = True) -> dict[str, Any]:
     workshop.store.archive(number, away)
     return {"archived": away}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
@@ -14,11 +16,16 @@ from .deps import TheWorkshop
 router = APIRouter()
 
 
+def _page(request: Request, name: str, context: dict[str, Any]) -> Response:
+    made: Response = request.app.state.templates.TemplateResponse(request, name, context)
+    return made
+
+
 @router.get("/")
 def shelf(request: Request, workshop: TheWorkshop) -> Response:
     characters = [{"row": s, **_looked_at(workshop, s.id)} for s in workshop.store.characters()]
     context = {"characters": characters, "bytes_used": workshop.store.bytes_used(), "cast": list(CAST.values())}
-    return request.app.state.templates.TemplateResponse(request, "shelf.html", context)
+    return _page(request, "shelf.html", context)
 
 
 def _looked_at(workshop: TheWorkshop, number: int) -> dict[str, Character | VonkelError | None]:
@@ -36,4 +43,4 @@ def bench(request: Request, workshop: TheWorkshop, number: int, station: str = "
         raise NotFound(f"There is no station “{station}”.", "", "Follow the path at the top.")
     c = workshop.character(number)
     context = {"character": c, "number": number, "station": station, "stations": STATIONS}
-    return request.app.state.templates.TemplateResponse(request, "bench.html", context)
+    return _page(request, "bench.html", context)

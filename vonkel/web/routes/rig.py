@@ -13,7 +13,7 @@ from ...core.rig.kits import KINDS
 from ...core.rig.match import in_space
 from ...core.rig.mirror import copied_to_other_side, mirrored_pose, opposite_control
 from ...core.rig.outlines import SHAPES
-from ...core.rig.rules.links import lead_value
+from ...core.rig.recording import lead_value
 from ...core.rig.suggest import suggested
 from ...readings.order import order_of
 from .deps import TheWorkshop

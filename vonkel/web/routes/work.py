@@ -35,12 +35,12 @@ def _step_number(body: Body) -> int | None:
 
 
 @router.get("/steps")
-def list_steps() -> list[dict]:
+def list_steps() -> list[dict[str, Any]]:
     return [{"name": k.name, "about": k.about, "long": k.long} for k in STEPS.values()]
 
 
 @router.post("/c/{number}/steps")
-def do_step(workshop: TheWorkshop, jobs: TheJobs, number: int, body: StepBody) -> dict:
+def do_step(workshop: TheWorkshop, jobs: TheJobs, number: int, body: StepBody) -> dict[str, Any]:
     """Do a step.  Long ones answer at once with a job."""
     at = _step_number(body)
     kind = STEPS.get(body.step)
@@ -56,7 +56,7 @@ class EditBody(Body):
 
 
 @router.post("/c/{number}/steps/{step}/edit")
-def edit_step(workshop: TheWorkshop, jobs: TheJobs, number: int, step: int, body: EditBody) -> dict:
+def edit_step(workshop: TheWorkshop, jobs: TheJobs, number: int, step: int, body: EditBody) -> dict[str, Any]:
     """Do an earlier step with other parameters, and again all that followed."""
     at = _step_number(body)
     job = jobs.start(
@@ -66,12 +66,12 @@ def edit_step(workshop: TheWorkshop, jobs: TheJobs, number: int, step: int, body
 
 
 @router.post("/c/{number}/undo")
-def undo(workshop: TheWorkshop, number: int, body: Body) -> dict:
+def undo(workshop: TheWorkshop, number: int, body: Body) -> dict[str, Any]:
     return {"position": payload.where(workshop.store.back(number, expected(body.position)))}
 
 
 @router.post("/c/{number}/redo")
-def redo(workshop: TheWorkshop, number: int, body: Body) -> dict:
+def redo(workshop: TheWorkshop, number: int, body: Body) -> dict[str, Any]:
     return {"position": payload.where(workshop.store.forth(number, expected(body.position)))}
 
 
@@ -80,12 +80,12 @@ class GoBody(Body):
 
 
 @router.post("/c/{number}/go")
-def go(workshop: TheWorkshop, number: int, body: GoBody) -> dict:
+def go(workshop: TheWorkshop, number: int, body: GoBody) -> dict[str, Any]:
     return {"position": payload.where(workshop.store.go(number, _step_number(body), body.step))}
 
 
 @router.get("/c/{number}/ledger")
-def ledger(workshop: TheWorkshop, number: int) -> dict:
+def ledger(workshop: TheWorkshop, number: int) -> dict[str, Any]:
     rows = workshop.store.ledger(number)
     marks = workshop.store.milestones(number)
     return {
@@ -100,7 +100,7 @@ class MilestoneBody(BaseModel):
 
 
 @router.post("/c/{number}/milestones")
-def milestone(workshop: TheWorkshop, number: int, body: MilestoneBody) -> dict:
+def milestone(workshop: TheWorkshop, number: int, body: MilestoneBody) -> dict[str, Any]:
     return workshop.store.add_milestone(number, body.name).__dict__
 
 
@@ -110,7 +110,7 @@ class PoseBody(Body):
 
 
 @router.post("/c/{number}/pose")
-def pose(workshop: TheWorkshop, number: int, body: PoseBody) -> dict:
+def pose(workshop: TheWorkshop, number: int, body: PoseBody) -> dict[str, Any]:
     """One entry of the pose history."""
     return {"position": payload.where(workshop.set_pose(number, body.values, body.label, expected(body.position)))}
 
@@ -123,7 +123,7 @@ class SwitchBody(BaseModel):
 
 
 @router.post("/c/{number}/switch")
-def switch(workshop: TheWorkshop, number: int, body: SwitchBody) -> dict:
+def switch(workshop: TheWorkshop, number: int, body: SwitchBody) -> dict[str, Any]:
     """Values at which a limb stands as it does, led by IK or FK from now on; nothing is stored."""
     c = workshop.character(number)
     return {"values": switched(c, compile_rig(c), body.values, body.kit, body.to)}
@@ -132,13 +132,13 @@ def switch(workshop: TheWorkshop, number: int, body: SwitchBody) -> dict:
 @router.post("/c/{number}/shape")
 def shape(
     workshop: TheWorkshop, number: int, file: list[UploadFile], name: str = Form("", max_length=60), step: int = Form(0)
-) -> dict:
+) -> dict[str, Any]:
     file_name, data, beside = uploaded(file)
     return {"position": payload.where(workshop.add_shape(number, file_name, data, name.strip(), step or None, beside))}
 
 
 @router.post("/c/{number}/recipe")
-def run_recipe(workshop: TheWorkshop, jobs: TheJobs, number: int, file: UploadFile = File()) -> dict:
+def run_recipe(workshop: TheWorkshop, jobs: TheJobs, number: int, file: UploadFile = File()) -> dict[str, Any]:
     data = file.file.read(MAX_FILE_BYTES + 1)
     if len(data) > MAX_FILE_BYTES:
         raise TooLarge("The recipe is too large.", file.filename or "")
@@ -148,22 +148,22 @@ def run_recipe(workshop: TheWorkshop, jobs: TheJobs, number: int, file: UploadFi
 
 
 @router.get("/c/{number}/trials")
-def trials(workshop: TheWorkshop, number: int) -> dict:
+def trials(workshop: TheWorkshop, number: int) -> dict[str, Any]:
     cards, fresh = workshop.trials(number)
     return {"cards": cards, "fresh": fresh}
 
 
 @router.post("/c/{number}/trials")
-def run_trials(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict:
+def run_trials(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
     job = jobs.start("Running the trials", number, lambda: len(workshop.run_trials(number)))
     return {"job": job.as_dict()}
 
 
 @router.get("/jobs/{number}")
-def job_state(jobs: TheJobs, number: int) -> dict:
+def job_state(jobs: TheJobs, number: int) -> dict[str, Any]:
     return jobs.get(number).as_dict()
 
 
 @router.post("/jobs/{number}/stop")
-def stop_job(jobs: TheJobs, number: int) -> dict:
+def stop_job(jobs: TheJobs, number: int) -> dict[str, Any]:
     return jobs.stop(number).as_dict()

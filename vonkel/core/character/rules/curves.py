@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
-from ..character import Curve
+if TYPE_CHECKING:
+    from .links import Curve
 
 STEPS = {"none": 0.0, "whole": 1.0, "half": 0.5, "third": 1.0 / 3.0, "quarter": 0.25}
 

@@ -11,17 +11,20 @@ from ..frames import (
     Frame,
     add,
     compose,
+    inverse,
     length,
     place_of,
     rotate,
     slerp,
     sub,
     swing,
+    turn_in_order,
     unit,
     with_place,
 )
 from ..outlines import ring
 from ..program import Operation, State, Values
+from ..slots import Slot
 from .base import MOVE, SIZE, TURN, KitKind, Options, control_at, lengthened
 from .fine import curve_slot, fine_operation
 from .turns import turn_controls
@@ -83,14 +86,14 @@ class Body(KitKind):
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         hips, spine = kit.joints["hips"][0], kit.joints["spine"]
-        body = builder.mine(kit, "body", "body")
-        lowered, chest = builder.mine(kit, "hips", "hips move"), builder.mine(kit, "chest", "chest turn")
+        body = builder.mine(kit, "body")
+        lowered, chest = builder.mine(kit, "hips"), builder.mine(kit, "chest")
         made = [
             *whole_operations(builder, kit),
             *builder.standing(body, builder.world()),
-            *builder.standing(lowered, f"control:{body.name}"),
+            *builder.standing(lowered, Slot.control(body.name)),
             builder.joint_on(hips, lowered.name),
-            *builder.standing(chest, f"control:{body.name}"),
+            *builder.standing(chest, Slot.control(body.name)),
         ]
         fine = any(builder.fine(kit, n) for n in spine)
         made.append(self._spine(builder, kit, hips, spine, lowered, chest, fine))
@@ -107,19 +110,19 @@ class Body(KitKind):
 
         Where the chest is moved, the links above the first lean that way, and lengthen as far as stretch lets them.
         """
-        outs = [curve_slot(builder, n) if fine else f"joint:{n}" for n in spine]
+        outs = [curve_slot(builder, n) if fine else Slot.joint(n) for n in spine]
         slots = [builder.slots[n] for n in outs]
-        chest_slot, hips_slot = builder.slots[f"control:{chest.name}"], builder.slots[f"control:{lowered.name}"]
-        below_slot = builder.slots[f"joint:{hips}"]
+        chest_slot, hips_slot = builder.slots[Slot.control(chest.name)], builder.slots[Slot.control(lowered.name)]
+        below_slot = builder.slots[Slot.joint(hips)]
         chain = (hips, *spine)
-        locals_ = [builder.local(f"joint:{c}", f"joint:{p}") for p, c in zip(chain, chain[1:], strict=False)]
+        locals_ = [builder.local(Slot.joint(c), Slot.joint(p)) for p, c in zip(chain, chain[1:], strict=False)]
         heights = np.cumsum([np.linalg.norm([f[3], f[7], f[11]]) for f in locals_])
         t = heights / heights[-1]
         middle = min(max(float(kit.options["falloff"]), 0.05), 0.95)
         shares = [float(x) for x in t ** (np.log(0.5) / np.log(middle))]
         # How each link sits at rest, read from the chest control and from the hips control.
-        in_control = [builder.local(f"joint:{n}", f"control:{chest.name}") for n in spine]
-        in_hips = [builder.local(f"joint:{n}", f"control:{lowered.name}") for n in spine]
+        in_control = [builder.local(Slot.joint(n), Slot.control(chest.name)) for n in spine]
+        in_hips = [builder.local(Slot.joint(n), Slot.control(lowered.name)) for n in spine]
         scales = [builder.scale_slot(n) for n in spine[:-1]]
         longer = [lengthened(builder.character.joint(n)) for n in spine[:-1]]
         stretch, volume = builder.value(chest, "stretch"), builder.value(chest, "volume")
@@ -160,16 +163,14 @@ class Body(KitKind):
             state[chest_slot] = with_place(chest_frame, place_of(frames[last]))
 
         turns, order = [builder.value(chest, f"turn {a}") for a in "xyz"], chest.order
-        chest_slot_name = f"control:{chest.name}"
-        writes = (*outs, *(f"scale:{n}" for n in spine[:-1]), chest_slot_name)
-        reads = (f"joint:{hips}", f"control:{lowered.name}")
+        chest_slot_name = Slot.control(chest.name)
+        writes = (*outs, *(Slot.scale(n) for n in spine[:-1]), chest_slot_name)
+        reads = (Slot.joint(hips), Slot.control(lowered.name))
         words = f"{spine[0]} to {spine[-1]} turn from hips to chest"
         return Operation(words, reads, writes, run, (chest.name,), amends=(chest_slot_name,))
 
 
 def _unturned(values: Values, turns: list[int], order: str) -> Frame:
     """The inverse of a control's own turn."""
-    from ..frames import inverse, turn_in_order
-
     x, y, z = (values[t] for t in turns)
     return inverse(turn_in_order(order, x, y, z))

@@ -6,7 +6,6 @@ import numpy as np
 from pydantic import Field
 
 from ...character import Channel, Character, Control, Kit, without_side
-from ...character.references import things_of
 from ..builder import Builder
 from ..frames import (
     Frame,
@@ -25,6 +24,7 @@ from ..frames import (
     with_place,
 )
 from ..program import UNIT_SCALE, Operation, State, Values
+from ..slots import Slot
 from .base import MOVE, TURN, KitKind, Options, control_at, lengthened, tagged
 from .fine import curve_slot, fine_operation
 from .turns import turn_controls
@@ -91,7 +91,7 @@ class Chain(KitKind):
         if kids:
             return np.array(kids[0].place)
         before = character.joint(kit.joints["chain"][-2])
-        return np.array(last.place) + 0.6 * (np.array(last.place) - np.array(before.place))
+        return np.asarray(np.array(last.place) + 0.6 * (np.array(last.place) - np.array(before.place)))
 
     def controls(self, character: Character, kit: Kit) -> list[Control]:
         names = kit.joints["chain"]
@@ -117,7 +117,7 @@ class Chain(KitKind):
             key=lambda c: int(c.key[5:]),
         )
         base = builder.parent_slot(builder.character.joint(names[0]))
-        stands = [base, *(f"control:{c.name}" for c in leads[:-1])]  # each lead carries those after it
+        stands = [base, *(Slot.control(c.name) for c in leads[:-1])]  # each lead carries those after it
         made = [o for c, p in zip(leads, stands, strict=True) for o in builder.standing(c, p)]
         made.append(self._curve(builder, kit, names, leads))
         made.append(fine_operation(builder, kit, names, f"{names[0]} to {names[-1]} take their own fine turns"))
@@ -128,12 +128,12 @@ class Chain(KitKind):
         shares = self._shares(builder.character, kit)
         weights = spline_weights(len(leads), shares)
         outs = [builder.slots[curve_slot(builder, n)] for n in names]
-        grips = [builder.slots[f"control:{c.name}"] for c in leads]
-        rests = [builder.rest(f"joint:{n}") for n in names]
+        grips = [builder.slots[Slot.control(c.name)] for c in leads]
+        rests = [builder.rest(Slot.joint(n)) for n in names]
         tip = tuple(float(x) for x in self._tip(builder.character, kit))
         places = [*(place_of(r) for r in rests), tip]
         sizes = [length(sub(b, a)) for a, b in zip(places, places[1:], strict=False)]  # type: ignore[arg-type]
-        backs = [inverse(builder.rest(f"control:{c.name}")) for c in leads]
+        backs = [inverse(builder.rest(Slot.control(c.name))) for c in leads]
         chosen = [[(k, float(w)) for k, w in enumerate(row) if w > 1e-12] for row in weights]
         scales = [builder.scale_slot(n) for n in names]
         longer = [lengthened(builder.character.joint(n)) for n in names]
@@ -142,8 +142,8 @@ class Chain(KitKind):
         stills = [with_place(r, (0.0, 0.0, 0.0)) for r in rests]
         bones = [sub(b, a) for a, b in zip(places, places[1:], strict=False)]  # type: ignore[arg-type]
         own = [builder.value(c, k.name) for c in leads for k in c.channels if k.kind in ("move", "turn")]
-        sprung = {t for r in builder.character.rules for t in things_of(r)}
-        amended = [c.name in builder.stands or f"control:{c.name}" in sprung for c in leads]
+        sprung = {t for r in builder.character.rules for t in r.speaks_of()}
+        amended = [c.name in builder.stands or Slot.control(c.name) in sprung for c in leads]
 
         def run(state: State, values: Values) -> None:
             if all(values[i] == 0.0 for i in own) and not any(amended):  # nothing bends: all goes with the base
@@ -178,8 +178,8 @@ class Chain(KitKind):
                 state[scales[i]] = longer[i](factor, keep)
                 at = add(at, scaled(unit(way), sizes[i] * factor))
 
-        reads = tuple(f"control:{c.name}" for c in leads)
-        writes = tuple(f"curve:{x}" for x in names) + tuple(f"scale:{x}" for x in names)
+        reads = tuple(Slot.control(c.name) for c in leads)
+        writes = tuple(Slot.curve(x) for x in names) + tuple(Slot.scale(x) for x in names)
         words = f"{names[0]} to {names[-1]} lie along the curve of {len(leads)} controls"
         return Operation(words, reads, writes, run, (leads[-1].name,))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...character import Channel, Character, Control, Curve, CurveKey, Follower, Kit, Lead, Link, Rule
+from ...character import Channel, Character, Control, Curve, CurveKey, Follower, Kit, Lead, Link, Ref, Rule
 from ...errors import BadParameters
 from ...geometry.rotations import matrix_from_quaternion, unit
 from .led import Led, Turns, curled, hinge_of, link_from_turns, spread, tip_of
@@ -63,9 +63,9 @@ class Digits(Led):
                 made.append(link_from_turns(character, kit, lead.name, channel, curled(-0.35, 1.25)(character, one)))
         grow = Curve(keys=(CurveKey(at=-1, value=-1), CurveKey(at=1, value=1)), past="continue")
         followers = tuple(
-            Follower(thing=f"joint:{n}", channel="size", curve=grow) for names in self.chains(kit) for n in names
+            Follower(thing=Ref.joint(n), channel="size", curve=grow) for names in self.chains(kit) for n in names
         )
-        size = Lead(thing=f"control:{lead.name}", channel="size")
+        size = Lead(thing=Ref.control(lead.name), channel="size")
         return [*made, Link(name=f"{kit.name} size", kit=kit.name, lead=size, followers=followers)]
 
 

@@ -9,6 +9,7 @@ from ..builder import Builder
 from ..frames import compose, inverse, length, place_of, rotate, sub, swing, unit, with_place
 from ..outlines import bud
 from ..program import Operation, State, Values
+from ..slots import Slot
 from .base import MOVE, KitKind, Options
 
 
@@ -29,29 +30,29 @@ class Eyes(KitKind):
         place = np.mean(eyes, axis=0) + [0.0, 0.0, ahead]
         return [
             Control(
-                name=f"{kit.name} aim", kit=kit.name, key="aim", level="face", place=tuple(map(float, place)),  # type: ignore[arg-type]
+                name=f"{kit.name} aim", kit=kit.name, key="aim", level="face", place=tuple(map(float, place)),
                 channels=MOVE, outline=bud(0.045 * character.size),
             )
         ]  # fmt: skip
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         character = builder.character
-        aim = builder.mine(kit, "aim", f"{kit.name} aim")
+        aim = builder.mine(kit, "aim")
         first = character.joint(kit.joints["eyes"][0])
         made = builder.standing(aim, builder.parent_slot(first))
         for name in kit.joints["eyes"]:
-            made.append(self._look(builder, name, f"control:{aim.name}"))
+            made.append(self._look(builder, name, Slot.control(aim.name)))
         return made
 
     @staticmethod
-    def _look(builder: Builder, name: str, aim: str) -> Operation:
+    def _look(builder: Builder, name: str, aim: Slot) -> Operation:
         """Turn the eye by the smallest turn that takes its rest line of sight to the aim.
 
         The line of sight at rest is straight at the aim, so that nothing moves when the kit is made.
         """
         joint = builder.character.joint(name)
         parent = builder.parent_slot(joint)
-        slot = f"joint:{name}"
+        slot = Slot.joint(name)
         local = builder.local(slot, parent)
         out, source, target = builder.slots[slot], builder.slots[parent] if parent else -1, builder.slots[aim]
         rest = builder.rest(slot)
@@ -66,4 +67,4 @@ class Eyes(KitKind):
                 frame = with_place(compose(turn, frame), eye)
             state[out] = frame
 
-        return Operation(f"{name} looks at {aim[8:]}", (aim,) + ((parent,) if parent else ()), (slot,), run)
+        return Operation(f"{name} looks at {aim.name}", (aim,) + ((parent,) if parent else ()), (slot,), run)

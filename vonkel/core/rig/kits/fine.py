@@ -6,12 +6,13 @@ from ...character import Kit
 from ..builder import Builder
 from ..frames import IDENTITY, Frame, compose, inverse, turn_in_order
 from ..program import Operation, State, Values
+from ..slots import Slot
 
 
 def curve_slot(builder: Builder, joint: str) -> str:
     """The slot for where a chain's solve puts a joint before its fine control turns it."""
-    name = f"curve:{joint}"
-    builder.new_slot(name, builder.rest(f"joint:{joint}"))
+    name = Slot.curve(joint)
+    builder.new_slot(name, builder.rest(Slot.joint(joint)))
     return name
 
 
@@ -30,14 +31,14 @@ def fine_operation(
             controls.append(c.name)
         rows.append(
             (
-                builder.slots[f"curve:{n}"],
-                builder.slots[f"joint:{n}"],
-                builder.slots[f"control:{c.name}"] if c else -1,
+                builder.slots[Slot.curve(n)],
+                builder.slots[Slot.joint(n)],
+                builder.slots[Slot.control(c.name)] if c else -1,
                 [builder.value(c, f"turn {a}") for a in "xyz"] if c else [0, 0, 0],
                 c.order if c else "xyz",
             )
         )
-    behind = [builder.slots[f"control:{c}"] for c in along]
+    behind = [builder.slots[Slot.control(c)] for c in along]
 
     def run(state: State, values: Values) -> None:
         moved: Frame = IDENTITY
@@ -55,7 +56,7 @@ def fine_operation(
             for grip in behind:
                 state[grip] = compose(moved, state[grip])
 
-    writes = tuple(f"joint:{n}" for n in names) + tuple(f"control:{n}" for n in controls)
-    amends = tuple(f"control:{c}" for c in along)
-    reads = tuple(f"curve:{n}" for n in names)
+    writes = tuple(Slot.joint(n) for n in names) + tuple(Slot.control(n) for n in controls)
+    amends = tuple(Slot.control(c) for c in along)
+    reads = tuple(Slot.curve(n) for n in names)
     return Operation(sentence, reads, writes + amends, run, tuple(controls), amends=amends)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...character import Character, Curve, CurveKey, Follower, Kit, Lead, Link, Rule
+from ...character import Character, Curve, CurveKey, Follower, Kit, Lead, Link, Ref, Rule
 from ...geometry.rotations import matrix_from_quaternion, unit
 from .led import Led, curled, spread, swept, tip_of, turned_about_bone
 
@@ -47,10 +47,10 @@ class Fan(Led):
             for axis in range(3):
                 if abs(own[axis]) > 1e-7:
                     keys = (CurveKey(at=-1, value=float(own[axis])), CurveKey(at=0, value=0.0))
-                    thing = f"joint:{j.name}"
+                    thing = Ref.joint(j.name)
                     followers.append(Follower(thing=thing, channel=f"move {'xyz'[axis]}", curve=Curve(keys=keys)))
         slide = Link(
-            name=f"{kit.name} slide", kit=kit.name, lead=Lead(thing=f"control:{lead}", channel="spread"),
+            name=f"{kit.name} slide", kit=kit.name, lead=Lead(thing=Ref.control(lead), channel="spread"),
             followers=tuple(followers),
         )  # fmt: skip
         return [*made, slide]

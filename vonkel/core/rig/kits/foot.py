@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import Field
 
 from ...character import Channel, Character, Control, Joint, Kit, without_side
+from ...character.hierarchy import descendants
 from ...errors import BadParameters
 from ..builder import Builder
 from ..frames import (
@@ -26,6 +27,7 @@ from ..frames import (
 )
 from ..outlines import outline_of
 from ..program import Operation, State, Values
+from ..slots import Slot
 from .base import KitKind, Options, tagged
 
 UP: Vec = (0.0, 1.0, 0.0)
@@ -125,7 +127,7 @@ class Foot(KitKind):
         name = tagged(f"{_stem(kit)} roll", kit)
         return [
             Control(
-                name=name, kit=kit.name, key="roll", side=kit.side, place=tuple(map(float, middle)), channels=CHANNELS,  # type: ignore[arg-type]
+                name=name, kit=kit.name, key="roll", side=kit.side, place=tuple(map(float, middle)), channels=CHANNELS,
                 outline=outline,
             )
         ]  # fmt: skip
@@ -133,10 +135,10 @@ class Foot(KitKind):
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         character = builder.character
         leg = self.leg(character, kit)
-        target = builder.mine(leg, "target", "")
+        target = builder.mine(leg, "target")
         control = builder.mine(kit, "roll")
         foot = kit.joints["foot"][0]
-        rest = builder.rest(f"control:{target.name}")
+        rest = builder.rest(Slot.control(target.name))
         back = inverse(rest)
         at = {n: apply(back, p) for n, p in kit.places.items()}
         ahead = unit(tuple(a * b for a, b in zip(sub(kit.places["tip"], kit.places["heel"]), (1, 0, 1), strict=True)))  # type: ignore[arg-type]
@@ -147,9 +149,9 @@ class Foot(KitKind):
         values_at = {c.name: builder.value(control, c.name) for c in CHANNELS}
         most, straight = (radians(float(kit.options[o])) for o in ("ball_angle", "straight_angle"))
         straight = max(straight, most + 1e-3)
-        goal_name = f"goal:{leg.name}"
-        goal, held = builder.slots[goal_name], builder.slots[f"control:{target.name}"]
-        end_local = builder.local(f"joint:{foot}", f"control:{target.name}")
+        goal_name = Slot.goal(leg.name)
+        goal, held = builder.slots[goal_name], builder.slots[Slot.control(target.name)]
+        end_local = builder.local(Slot.joint(foot), Slot.control(target.name))
 
         def planted(values: Values) -> tuple[Frame, Frame]:
             """How the toes and how the rest of the foot have gone, in the target's frame."""
@@ -175,7 +177,7 @@ class Foot(KitKind):
             return m, compose(m, _about(at["ball"], frame_about(side, on_ball)))
 
         every = list(values_at.values())
-        went = f"rolled:{kit.name}"
+        went = Slot.rolled(kit.name)
         went_slot = builder.new_slot(went, None)
 
         def lift(state: State, values: Values) -> None:
@@ -186,9 +188,9 @@ class Foot(KitKind):
             foot_went = state[went_slot][1]
             state[goal] = compose(compose(state[held], foot_went), end_local)
 
-        reads = (f"control:{target.name}",)
+        reads = (Slot.control(target.name),)
         made = [
-            *builder.standing(control, f"control:{target.name}"),
+            *builder.standing(control, Slot.control(target.name)),
             Operation(
                 f"{control.name} rolls {foot}", reads, (goal_name, went), lift, (control.name,), amends=(goal_name,)
             ),
@@ -196,9 +198,9 @@ class Foot(KitKind):
         if not kit.joints.get("ball"):
             return made
         ball = kit.joints["ball"][0]
-        out, foot_slot = builder.slots[f"joint:{ball}"], builder.slots[f"joint:{foot}"]
-        ball_local = builder.local(f"joint:{ball}", f"control:{target.name}")
-        ball_rest = builder.local(f"joint:{ball}", f"joint:{foot}")
+        out, foot_slot = builder.slots[Slot.joint(ball)], builder.slots[Slot.joint(foot)]
+        ball_local = builder.local(Slot.joint(ball), Slot.control(target.name))
+        ball_rest = builder.local(Slot.joint(ball), Slot.joint(foot))
         hinge = place_of(ball_local)
 
         def toes(state: State, values: Values) -> None:
@@ -213,7 +215,11 @@ class Foot(KitKind):
 
         made.append(
             Operation(
-                f"{ball} stays flat as {foot} rolls", (f"joint:{foot}", went), (f"joint:{ball}",), toes, (control.name,)
+                f"{ball} stays flat as {foot} rolls",
+                (Slot.joint(foot), went),
+                (Slot.joint(ball),),
+                toes,
+                (control.name,),
             )
         )
         return made
@@ -229,8 +235,6 @@ def _stem(kit: Kit) -> str:
 
 
 def _below(character: Character, name: str) -> list[Joint]:
-    from ...character.hierarchy import descendants
-
     return [character.joint(n) for n in descendants(character, name)]
 
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 from pydantic import Field
 
-from ...character import Character, Control, Kit, Rule, Space
+from ...character import GROUND, Character, Control, Kit, Rule, Space
 from ..builder import Builder
 from ..frames import compose, inverse, place_of, slerp, with_place
 from ..program import Operation, State, Values
+from ..slots import Slot
 from .base import TURN, KitKind, Options, control_at
 from .fine import curve_slot, fine_operation
 from .turns import turn_controls
@@ -33,30 +34,28 @@ class Head(KitKind):
 
     def rules(self, character: Character, kit: Kit) -> list[Rule]:
         named = {c.key: c.name for c in character.controls if c.kit == kit.name}
-        return [
-            Space(name=f"{kit.name} heading", kit=kit.name, control=named["head"], sources=("ground",), what="turn")
-        ]
+        return [Space(name=f"{kit.name} heading", kit=kit.name, control=named["head"], sources=(GROUND,), what="turn")]
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         head, neck = kit.joints["head"][0], kit.joints.get("neck", ())
         chain = (*neck, head)
-        control = builder.mine(kit, "head", f"{head} turn")
+        control = builder.mine(kit, "head")
         base = builder.parent_slot(builder.character.joint(chain[0]))
         if not neck:
             return [*builder.standing(control, base), builder.joint_on(head, control.name)]
-        heading = f"heading:{control.name}"
+        heading = Slot.heading(control.name)
         made = builder.standing(control, base, heading)
         outs = [curve_slot(builder, n) for n in neck]
         slots = [builder.slots[n] for n in outs]
         base_slot = builder.slots[base] if base else -1
-        locals_ = [builder.local(f"joint:{chain[0]}", base)]
-        locals_ += [builder.local(f"joint:{c}", f"joint:{p}") for p, c in zip(chain, chain[1:], strict=False)]
+        locals_ = [builder.local(Slot.joint(chain[0]), base)]
+        locals_ += [builder.local(Slot.joint(c), Slot.joint(p)) for p, c in zip(chain, chain[1:], strict=False)]
         sizes = np.cumsum([np.linalg.norm([f[3], f[7], f[11]]) for f in locals_])
         t = (sizes - sizes[0]) / max(sizes[-1] - sizes[0], 1e-12) if len(sizes) > 1 else np.ones(1)
         t = np.clip(t + 0.5 / len(t), 0, 1)
         shares = [float(x) for x in t ** (np.log(0.5) / np.log(float(kit.options["falloff"])))][: len(neck)]
-        grip, stood = builder.slots[heading], builder.local(f"control:{control.name}", base)
-        in_base = [builder.local(f"joint:{n}", base) for n in neck]
+        grip, stood = builder.slots[heading], builder.local(Slot.control(control.name), base)
+        in_base = [builder.local(Slot.joint(n), base) for n in neck]
 
         def run(state: State, values: Values) -> None:
             under = state[base_slot] if base_slot >= 0 else (1.0, 0, 0, 0, 0, 1.0, 0, 0, 0, 0, 1.0, 0)
@@ -79,11 +78,11 @@ class Head(KitKind):
     @staticmethod
     def _on_neck(builder: Builder, head: str, below: str, control: Control) -> Operation:
         """The head's place is the neck's end, its turn the control's; the control comes along."""
-        out, grip = builder.slots[f"joint:{head}"], builder.slots[f"control:{control.name}"]
-        source, heading = builder.slots[f"joint:{below}"], builder.slots[f"heading:{control.name}"]
-        local = builder.local(f"joint:{head}", f"joint:{below}")
-        held = builder.local(f"joint:{head}", f"control:{control.name}")
-        in_head = builder.local(f"control:{control.name}", f"joint:{head}")
+        out, grip = builder.slots[Slot.joint(head)], builder.slots[Slot.control(control.name)]
+        source, heading = builder.slots[Slot.joint(below)], builder.slots[Slot.heading(control.name)]
+        local = builder.local(Slot.joint(head), Slot.joint(below))
+        held = builder.local(Slot.joint(head), Slot.control(control.name))
+        in_head = builder.local(Slot.control(control.name), Slot.joint(head))
 
         def run(state: State, values: Values) -> None:
             place = place_of(compose(state[source], local))
@@ -91,6 +90,6 @@ class Head(KitKind):
             state[out] = frame
             state[grip] = compose(frame, in_head)
 
-        reads = (f"joint:{below}", f"heading:{control.name}")
-        writes = (f"joint:{head}", f"control:{control.name}")
+        reads = (Slot.joint(below), Slot.heading(control.name))
+        writes = (Slot.joint(head), Slot.control(control.name))
         return Operation(f"{head} sits on {below}, turned by {control.name}", reads, writes, run)

@@ -20,6 +20,7 @@ from ...character import (
     Kit,
     Lead,
     Link,
+    Ref,
     Rule,
     without_side,
 )
@@ -29,6 +30,7 @@ from ..builder import Builder
 from ..frames import Frame, angles_in_order
 from ..outlines import outline_of, slice_outline
 from ..program import Operation
+from ..slots import Slot
 from .base import KitKind, Options, tagged
 from .turns import turn_controls, turn_operations
 
@@ -46,9 +48,9 @@ def link_from_turns(character: Character, kit: Kit, lead: str, channel: str, tur
             keys = tuple(CurveKey(at=v, value=round(float(a[axis]), 6)) for v, a in sorted(angles.items()))
             if any(abs(k.value) > 1e-6 for k in keys):
                 curve = Curve(keys=keys, manner="smooth" if len(keys) > 3 else "linear", past="continue")
-                followers.append(Follower(thing=f"control:{control.name}", channel=f"turn {'xyz'[axis]}", curve=curve))
+                followers.append(Follower(thing=Ref.control(control.name), channel=f"turn {'xyz'[axis]}", curve=curve))
     return Link(
-        name=f"{kit.name} {channel}", kit=kit.name, lead=Lead(thing=f"control:{lead}", channel=channel),
+        name=f"{kit.name} {channel}", kit=kit.name, lead=Lead(thing=Ref.control(lead), channel=channel),
         followers=tuple(followers),
     )  # fmt: skip
 
@@ -100,7 +102,7 @@ class Led(KitKind):
         channels = tuple(Channel(name=n, low=self.low, high=1.0) for n in self.named)
         outline = outline_of(world)
         return Control(
-            name=tagged(word, kit), kit=kit.name, key="lead", side=kit.side, place=tuple(map(float, place)),  # type: ignore[arg-type]
+            name=tagged(word, kit), kit=kit.name, key="lead", side=kit.side, place=tuple(map(float, place)),
             channels=channels, outline=outline,
         )  # fmt: skip
 
@@ -115,7 +117,7 @@ class Led(KitKind):
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         lead = builder.mine(kit, "lead")
         parent = self.lead_parent(builder.character, kit)
-        stands = f"joint:{parent}" if parent and parent not in self.every(kit) else builder.world()
+        stands = Slot.joint(parent) if parent and parent not in self.every(kit) else builder.world()
         return [*builder.standing(lead, stands), *turn_operations(builder, kit, self.every(kit))]
 
     def rules(self, character: Character, kit: Kit) -> list[Rule]:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 from pydantic import Field
 
-from ...character import Channel, Character, Control, Joint, Kit, Space, without_side
+from ...character import GROUND, Channel, Character, Control, Joint, Kit, Ref, Space, without_side
 from ...errors import BadParameters
 from ..builder import Builder
 from ..frames import (
@@ -32,6 +32,7 @@ from ..frames import (
 from ..ik import FoldingChain, bent_back, two_bone
 from ..outlines import bud
 from ..program import Operation, State, Values
+from ..slots import Slot
 from .base import MOVE, TURN, KitKind, Options, control_at, lengthened, tagged
 
 SWITCHES = (
@@ -96,10 +97,10 @@ class Limb(KitKind):
         return tagged(f"{word} {own}" if own else word, kit)
 
     def target(self, builder: Builder, kit: Kit) -> Control:
-        return builder.mine(kit, "target", self._named(self.word, kit))
+        return builder.mine(kit, "target")
 
     def bend_guide(self, builder: Builder, kit: Kit) -> Control:
-        return builder.mine(kit, "guide", self._named(self.guide, kit))
+        return builder.mine(kit, "guide")
 
     def _bend(self, places: list[np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
         """The middle joint farthest off the line root–end, and the unit way there; `fallback` where it is straight."""
@@ -124,7 +125,7 @@ class Limb(KitKind):
         )  # fmt: skip
         guide = Control(
             name=self._named(self.guide, kit), kit=kit.name, key="guide", side=kit.side,
-            place=tuple(map(float, middle + bend * 0.75 * total)),  # type: ignore[arg-type]
+            place=tuple(map(float, middle + bend * 0.75 * total)),
             channels=MOVE, outline=bud(0.035 * character.size),
         )  # fmt: skip
         made = [target, guide]
@@ -152,10 +153,10 @@ class Limb(KitKind):
             return []
         named = {c.key: c.name for c in character.controls if c.kit == kit.name}
         first = f"turn:{joints[0]}"
-        made = [Space(name=f"{kit.name} heading", kit=kit.name, control=named[first], sources=("ground",), what="turn")]
+        made = [Space(name=f"{kit.name} heading", kit=kit.name, control=named[first], sources=(GROUND,), what="turn")]
         if self.carries_target:
             made.append(
-                Space(name=f"{kit.name} target", kit=kit.name, control=named["target"], sources=(f"joint:{above}",))
+                Space(name=f"{kit.name} target", kit=kit.name, control=named["target"], sources=(Ref.joint(above),))
             )
         return made
 
@@ -163,13 +164,13 @@ class Limb(KitKind):
         names = limb_joints(kit)
         joints = [builder.character.joint(n) for n in names]
         above = builder.parent_slot(joints[0])
-        turns = [builder.mine(kit, f"turn:{n}", f"{n} turn") for n in names]
+        turns = [builder.mine(kit, f"turn:{n}") for n in names]
         target, guide = self.target(builder, kit), self.bend_guide(builder, kit)
         world = builder.world()
-        fk_parents = [above, *(f"control:{t.name}" for t in turns[:-1])]
-        goal = f"goal:{kit.name}"
-        builder.new_slot(goal, builder.rest(f"joint:{names[-1]}"))
-        hold = builder.follow(goal, f"control:{target.name}", f"{names[-1]} is wanted where {target.name} is")
+        fk_parents = [above, *(Slot.control(t.name) for t in turns[:-1])]
+        goal = Slot.goal(kit.name)
+        builder.new_slot(goal, builder.rest(Slot.joint(names[-1])))
+        hold = builder.follow(goal, Slot.control(target.name), f"{names[-1]} is wanted where {target.name} is")
         return [
             *builder.standing(target, world),
             *builder.standing(guide, world),
@@ -182,11 +183,11 @@ class Limb(KitKind):
     def _collar(self, builder: Builder, kit: Kit, goal: str) -> list[Operation]:
         """The collar turns by its own control, and by a share goes after what the limb reaches for."""
         name = kit.joints["collar"][0]
-        control = builder.mine(kit, f"turn:{name}", f"{name} turn")
+        control = builder.mine(kit, f"turn:{name}")
         parent = builder.parent_slot(builder.character.joint(name))
         share = builder.value(control, "follow")
-        slot, source, wanted = f"joint:{name}", builder.slots[f"control:{control.name}"], builder.slots[goal]
-        out, local = builder.slots[slot], builder.local(slot, f"control:{control.name}")
+        slot, source, wanted = Slot.joint(name), builder.slots[Slot.control(control.name)], builder.slots[goal]
+        out, local = builder.slots[slot], builder.local(slot, Slot.control(control.name))
         way = rotate(
             inverse(with_place(builder.rest(slot), (0, 0, 0))),
             unit(sub(place_of(builder.rest(goal)), place_of(builder.rest(slot)))),
@@ -205,7 +206,7 @@ class Limb(KitKind):
         sentence = f"{name} turns, and goes after {goal[5:]} by a share"
         return [
             *builder.standing(control, parent),
-            Operation(sentence, (f"control:{control.name}", goal), (slot,), run, (control.name,)),
+            Operation(sentence, (Slot.control(control.name), goal), (slot,), run, (control.name,)),
         ]
 
     def _solve(
@@ -213,13 +214,13 @@ class Limb(KitKind):
         above: str | None,
     ) -> Operation:  # fmt: skip
         names = [j.name for j in joints]
-        slots = [builder.slots[f"joint:{n}"] for n in names]
-        first = builder.local(f"joint:{names[0]}", above)
-        steps = [builder.local(f"joint:{b}", f"joint:{a}") for a, b in zip(names, names[1:], strict=False)]
-        goal_slot, guide_slot = builder.slots[f"goal:{kit.name}"], builder.slots[f"control:{guide.name}"]
+        slots = [builder.slots[Slot.joint(n)] for n in names]
+        first = builder.local(Slot.joint(names[0]), above)
+        steps = [builder.local(Slot.joint(b), Slot.joint(a)) for a, b in zip(names, names[1:], strict=False)]
+        goal_slot, guide_slot = builder.slots[Slot.goal(kit.name)], builder.slots[Slot.control(guide.name)]
         above_slot = builder.slots[above] if above else -1
-        fk_slots = [builder.slots[f"control:{t.name}"] for t in turns]
-        fk_locals = [builder.local(f"joint:{n}", f"control:{t.name}") for n, t in zip(names, turns, strict=True)]
+        fk_slots = [builder.slots[Slot.control(t.name)] for t in turns]
+        fk_locals = [builder.local(Slot.joint(n), Slot.control(t.name)) for n, t in zip(names, turns, strict=True)]
         ik_value, keep_value = builder.value(target, "ik"), builder.value(target, "keep turn", absent=1.0)
         volume_value = builder.value(target, "volume")
         scales = [builder.scale_slot(n) for n in names[:-1]]
@@ -254,8 +255,8 @@ class Limb(KitKind):
                 place = place_of(compose(frame, with_place(local, own)))
             state[slots[last]] = with_place(wanted[last], place)
 
-        reads = (f"goal:{kit.name}", f"control:{guide.name}", *(f"control:{t.name}" for t in turns))
-        writes = tuple(f"joint:{n}" for n in names) + tuple(f"scale:{n}" for n in names[:-1])
+        reads = (Slot.goal(kit.name), Slot.control(guide.name), *(Slot.control(t.name) for t in turns))
+        writes = tuple(Slot.joint(n) for n in names) + tuple(Slot.scale(n) for n in names[:-1])
         who = " and ".join([", ".join(names[:-2]), names[-2]])
         return Operation(
             f"{who} reach for {target.name}", reads + ((above,) if above else ()), writes, run, (target.name,)
@@ -264,12 +265,12 @@ class Limb(KitKind):
     def _two_bones(
         self, builder: Builder, kit: Kit, names: list[str], target: Control, guide: Control
     ) -> Callable[[Vec, Vec, Vec, Values], Solved]:
-        rests = [builder.rest(f"joint:{n}") for n in names]
+        rests = [builder.rest(Slot.joint(n)) for n in names]
         p0, p1, p2 = (place_of(r) for r in rests)
         upper, lower = length(sub(p1, p0)), length(sub(p2, p1))
         limit = float(kit.options["stretch_limit"])
         # The bend plane at rest, from which each bone's turn is measured: at rest the measured turn is none.
-        _, _, rest_normal, _ = two_bone(p0, p2, place_of(builder.rest(f"control:{guide.name}")), upper, lower)
+        _, _, rest_normal, _ = two_bone(p0, p2, place_of(builder.rest(Slot.control(guide.name))), upper, lower)
         offs = [
             compose(inverse(plane_frame(way, rest_normal)), with_place(rest, (0.0, 0.0, 0.0)))
             for way, rest in zip((sub(p1, p0), sub(p2, p1)), rests[:2], strict=True)
@@ -305,9 +306,9 @@ class Limb(KitKind):
     def _many_bones(
         self, builder: Builder, kit: Kit, names: list[str], target: Control, guide: Control
     ) -> Callable[[Vec, Vec, Vec, Values], Solved]:
-        rests = [builder.rest(f"joint:{n}") for n in names]
+        rests = [builder.rest(Slot.joint(n)) for n in names]
         points = [place_of(r) for r in rests]
-        pole_rest = place_of(builder.rest(f"control:{guide.name}"))
+        pole_rest = place_of(builder.rest(Slot.control(guide.name)))
         chain = FoldingChain(points, pole_rest)
         limit = float(kit.options["stretch_limit"])
         stretch, soft, lift = (builder.value(target, n) for n in ("stretch", "soft", "lift"))

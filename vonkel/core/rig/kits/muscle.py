@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from ...character import Channel, Character, Control, Kit, Lead, Rule, Spring
+from ...character import Channel, Character, Control, Kit, Lead, Ref, Rule, Spring
 from ..builder import Builder
 from ..frames import blend, compose
 from ..program import Operation, State, Values
 from ..rules.links import lead_reader
+from ..slots import Slot
 from .base import AIM, MOVE, KitKind, Options, control_at
 
 BULGE = (Channel(name="bulge", rest=1.0, low=0.0, high=3.0),)
@@ -40,16 +41,16 @@ class Muscle(KitKind):
         hertz = float(kit.options["jiggle"])
         if hertz <= 0:
             return []
-        thing = f"joint:{kit.joints['muscle'][0]}"
+        thing = Ref.joint(kit.joints["muscle"][0])
         return [
             Spring(name=f"{kit.name} jiggle", kit=kit.name, things=(thing,), stiffness=max(hertz, 0.1), damping=0.15)
         ]
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         name = kit.joints["muscle"][0]
-        first, second = (f"joint:{kit.joints[r][0]}" for r in ("first", "second"))
-        control = builder.mine(kit, "muscle", name)
-        slot = f"joint:{name}"
+        first, second = (Slot.joint(kit.joints[r][0]) for r in ("first", "second"))
+        control = builder.mine(kit, "muscle")
+        slot = Slot.joint(name)
         stand = builder.stand_slot(control.name)
         out = builder.slots[stand]
         a, b = builder.slots[first], builder.slots[second]
@@ -60,7 +61,7 @@ class Muscle(KitKind):
             state[out] = blend(compose(state[a], in_a), compose(state[b], in_b), weight)
 
         made = [
-            Operation(f"{name} lies between {first[6:]} and {second[6:]}", (first, second), (stand,), between),
+            Operation(f"{name} lies between {first.name} and {second.name}", (first, second), (stand,), between),
             builder.control(control, stand),
             builder.joint_on(name, control.name),
         ]
@@ -69,7 +70,7 @@ class Muscle(KitKind):
         axis = AIM[builder.character.joint(name).aim[-1]]
         if not kit.joints.get("flexes"):
             return made
-        reads, controls, bent = lead_reader(builder, Lead(kind="bend", thing=f"joint:{kit.joints['flexes'][0]}"))
+        reads, controls, bent = lead_reader(builder, Lead(kind="bend", thing=Ref.joint(kit.joints["flexes"][0])))
         amount = float(kit.options["bulge"])
 
         def bulge(state: State, values: Values) -> None:
@@ -79,8 +80,8 @@ class Muscle(KitKind):
             state[scale] = (sides[0], sides[1], sides[2])
 
         words = f"{name} bulges as {kit.joints['flexes'][0]} bends"
-        made.append(Operation(words, reads, (f"scale:{name}",), bulge, (*controls, control.name)))
+        made.append(Operation(words, reads, (Slot.scale(name),), bulge, (*controls, control.name)))
         return made
 
     def stands(self, builder: Builder, kit: Kit) -> set[str]:
-        return {builder.mine(kit, "muscle", kit.joints["muscle"][0]).name}
+        return {builder.mine(kit, "muscle").name}

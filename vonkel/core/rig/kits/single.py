@@ -7,6 +7,7 @@ from dataclasses import replace
 from ...character import Character, Control, Kit
 from ..builder import Builder
 from ..program import Operation, State, Values
+from ..slots import Slot
 from .base import MOVE, SIZE, TURN, KitKind, control_at
 
 
@@ -21,7 +22,7 @@ class Single(KitKind):
 
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         name = kit.joints["joint"][0]
-        control = builder.mine(kit, "single", name)
+        control = builder.mine(kit, "single")
         size, scale = builder.value(control, "size", absent=1.0), builder.scale_slot(name)
         held = builder.joint_on(name, control.name)
 
@@ -32,5 +33,5 @@ class Single(KitKind):
 
         return [
             *builder.standing(control, builder.parent_slot(builder.character.joint(name))),
-            replace(held, run=run, writes=(*held.writes, f"scale:{name}"), controls=(control.name,)),
+            replace(held, run=run, writes=(*held.writes, Slot.scale(name)), controls=(control.name,)),
         ]

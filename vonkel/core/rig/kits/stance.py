@@ -11,6 +11,7 @@ from ..builder import Builder
 from ..frames import IDENTITY, Frame, compose, inverse, place_of, slerp, with_place
 from ..outlines import ring
 from ..program import Operation, State, Values
+from ..slots import Slot
 from ..wholebody import LegTree, pushed
 from .base import KitKind, Options
 from .limb import limb_joints
@@ -79,7 +80,7 @@ class Stance(KitKind):
         slot = builder.stand_slot(body.name)
         out, rest = builder.slots[slot], builder.rest(slot)
         back = inverse(rest)
-        goals = [builder.slots[f"goal:{k.name}"] for k in legs]
+        goals = [builder.slots[Slot.goal(k.name)] for k in legs]
         start = tree.feet
         push, level = builder.value(control, "push"), builder.value(control, "level")
 
@@ -104,7 +105,7 @@ class Stance(KitKind):
             else:
                 state[out] = compose(carried, compose(went, rest))
 
-        reads = tuple(f"goal:{k.name}" for k in legs)
+        reads = tuple(Slot.goal(k.name) for k in legs)
         return [
             *builder.standing(control, builder.world()),
             Operation(f"{len(legs)} feet push {body.name}", reads, (slot,), run, (control.name,), amends=(slot,)),

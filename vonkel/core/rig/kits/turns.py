@@ -26,7 +26,7 @@ def turn_operations(builder: Builder, kit: Kit, names: tuple[str, ...]) -> list[
     """Each joint held by its turning control, which stands on the joint's parent."""
     made = []
     for name in names:
-        control = builder.mine(kit, f"turn:{name}", f"{name} turn")
+        control = builder.mine(kit, f"turn:{name}")
         made += builder.standing(control, builder.parent_slot(builder.character.joint(name)))
         made.append(builder.joint_on(name, control.name))
     return made

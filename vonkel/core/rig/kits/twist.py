@@ -15,6 +15,7 @@ from ..frames import ORIGIN, add, compose, frame_about, inverse, place_of, rotat
 from ..outlines import outline_of, slice_outline
 from ..program import UNIT_SCALE, Operation, State, Values
 from ..rules.links import OWN
+from ..slots import Slot
 from .base import AIM, MOVE, KitKind, Options
 
 
@@ -55,7 +56,7 @@ class Twist(KitKind):
         return [
             Control(
                 name=f"{joint.name} bend", kit=kit.name, key="bend", side=kit.side, level="fine",
-                place=tuple(map(float, middle)), turn=tuple(map(float, quaternion_from_matrix(own))),  # type: ignore[arg-type]
+                place=tuple(map(float, middle)), turn=tuple(map(float, quaternion_from_matrix(own))),
                 channels=MOVE, outline=outline_of(line),
             )
         ]  # fmt: skip
@@ -63,16 +64,16 @@ class Twist(KitKind):
     def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
         start, end, twists = kit.joints["from"][0], kit.joints["to"][0], kit.joints["twists"]
         joint = builder.character.joint(start)
-        control = builder.mine(kit, "bend", f"{start} bend")
+        control = builder.mine(kit, "bend")
         axis = OWN[joint.aim]
-        from_slot, to_slot = builder.slots[f"joint:{start}"], builder.slots[f"joint:{end}"]
+        from_slot, to_slot = builder.slots[Slot.joint(start)], builder.slots[Slot.joint(end)]
         parent = builder.parent_slot(joint)
         parent_slot = builder.slots[parent] if parent else -1
-        stood = builder.local(f"joint:{start}", parent)
-        end_rest = with_place(builder.local(f"joint:{end}", f"joint:{start}"), ORIGIN)
+        stood = builder.local(Slot.joint(start), parent)
+        end_rest = with_place(builder.local(Slot.joint(end), Slot.joint(start)), ORIGIN)
         end_back = inverse(end_rest)
-        locals_ = [builder.local(f"joint:{n}", f"joint:{start}") for n in twists]
-        outs = [builder.slots[f"joint:{n}"] for n in twists]
+        locals_ = [builder.local(Slot.joint(n), Slot.joint(start)) for n in twists]
+        outs = [builder.slots[Slot.joint(n)] for n in twists]
         from_end = kit.options["comes_from"] == "end"
         n = len(twists)
         # From the end: the bone's own joint keeps its skin untwisted, the last twist joint turns with the end.
@@ -82,7 +83,7 @@ class Twist(KitKind):
         bends = [4.0 * s * (1.0 - s) for s in spots]
         moves = [builder.value(control, f"move {a}") for a in "xyz"]
         # A limb that lengthens its bone takes the twist joints along, and they lengthen with it.
-        long_name = f"scale:{start}"
+        long_name = Slot.scale(start)
         lengthening = any(
             k.kind in ("arm", "leg", "chain", "body") and start in {n for names in k.joints.values() for n in names}
             for k in builder.character.kits
@@ -115,12 +116,12 @@ class Twist(KitKind):
                     placed = with_place(placed, add(place_of(placed), rotate(frame, (x, y, z)), bend))
                 state[out] = placed
 
-        source = f"joint:{end}" if from_end else parent
-        reads = (f"joint:{start}", *((source,) if source else ()), *((long_name,) if long_slot >= 0 else ()))
-        writes = tuple(f"joint:{t}" for t in twists) + tuple(f"scale:{t}" for t in twists if long_slot >= 0)
+        source = Slot.joint(end) if from_end else parent
+        reads = (Slot.joint(start), *((source,) if source else ()), *((long_name,) if long_slot >= 0 else ()))
+        writes = tuple(Slot.joint(t) for t in twists) + tuple(Slot.scale(t) for t in twists if long_slot >= 0)
         words = f"{twists[0]} to {twists[-1]} share the twist that comes from {end if from_end else 'above'}"
         return [
-            *builder.standing(control, f"joint:{start}"),
+            *builder.standing(control, Slot.joint(start)),
             Operation(words, reads, writes, run, (control.name,)),
         ]
 

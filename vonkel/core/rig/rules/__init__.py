@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 from ...character import Follow, Link, Rule, Space, Spring, Swing
 from ..builder import Builder
 from ..program import Operation
@@ -9,19 +12,18 @@ from .follow import follow_operations, space_operations
 from .links import link_operations
 from .springs import spring_operations, swing_operations
 
+OPERATIONS: dict[type, Callable[[Builder, Any], list[Operation]]] = {
+    Follow: follow_operations,
+    Space: space_operations,
+    Link: link_operations,
+    Spring: spring_operations,
+    Swing: swing_operations,
+}
+
 
 def rule_operations(builder: Builder, rule: Rule) -> list[Operation]:
     """The operations of one rule."""
-    if isinstance(rule, Follow):
-        return follow_operations(builder, rule)
-    if isinstance(rule, Space):
-        return space_operations(builder, rule)
-    if isinstance(rule, Link):
-        return link_operations(builder, rule)
-    if isinstance(rule, Spring):
-        return spring_operations(builder, rule)
-    assert isinstance(rule, Swing)
-    return swing_operations(builder, rule)
+    return OPERATIONS[type(rule)](builder, rule)
 
 
-__all__ = ["rule_operations"]
+__all__ = ["OPERATIONS", "rule_operations"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from ...character import Follow, Space
+from ...character import Follow, Ref, Space
 from ...errors import BadParameters
 from ..builder import Builder, bring_along
 from ..frames import (
@@ -26,9 +26,10 @@ from ..frames import (
     with_place,
 )
 from ..program import Operation, State, Values
+from ..slots import Slot
 
 
-def _goal(builder: Builder, slot: str, source: str) -> tuple[str | None, Callable[[State], Frame]]:
+def _goal(builder: Builder, slot: str, source: Ref) -> tuple[str | None, Callable[[State], Frame]]:
     """Where `slot` would be if it were fixed to the source since rest."""
     from_ = builder.thing(source)
     local = builder.local(slot, from_)
@@ -38,9 +39,9 @@ def _goal(builder: Builder, slot: str, source: str) -> tuple[str | None, Callabl
     return from_, lambda state: compose(state[index], local)
 
 
-def _own_turn(builder: Builder, source: str) -> tuple[tuple[str, ...], Callable[[State], Frame]]:
+def _own_turn(builder: Builder, source: Ref) -> tuple[tuple[str, ...], Callable[[State], Frame]]:
     """What a source does in its own parent: identity at rest."""
-    kind, _, name = source.partition(":")
+    kind, name = source.kind, source.name
     if kind == "joint":
         parent = builder.parent_slot(builder.character.joint(name))
     elif kind == "control":
@@ -84,7 +85,7 @@ def follow_operations(builder: Builder, rule: Follow) -> list[Operation]:
     """One operation that amends the follower once its sources are where they are."""
     if rule.what == "size":
         return [_size(builder, rule)]
-    kind, _, name = rule.thing.partition(":")
+    kind, name = rule.thing.kind, rule.thing.name
     if kind == "ground":
         raise BadParameters("The ground follows nothing.", rule.name, "Choose a joint or a control.")
     slot = builder.stand_slot(name) if kind == "control" else rule.thing
@@ -125,8 +126,8 @@ def follow_operations(builder: Builder, rule: Follow) -> list[Operation]:
     return [Operation(f"{name} {words} {_names(rule.sources)}", tuple(reads - set(amends)), amends, run, amends=amends)]
 
 
-def _names(sources: tuple[str, ...]) -> str:
-    return " and ".join(s.split(":", 1)[-1] for s in sources)
+def _names(sources: tuple[Ref, ...]) -> str:
+    return " and ".join(s.name for s in sources)
 
 
 def _aim(
@@ -158,14 +159,14 @@ def _aim(
         state[out] = now
         bring_along(state, below, frame, now)
 
-    name = rule.thing.split(":", 1)[1]
+    name = rule.thing.name
     reads = tuple(n for n in names if n)
     return Operation(f"{name} aims at {_names(rule.sources)}", reads, amends, run, amends=amends)
 
 
 def _size(builder: Builder, rule: Follow) -> Operation:
     """A joint takes over the size of others, as a share of what they grew by."""
-    kind, _, name = rule.thing.partition(":")
+    kind, name = rule.thing.kind, rule.thing.name
     if kind != "joint":
         raise BadParameters("Only joints take over a size.", rule.name, "Choose a joint to follow.")
     out = builder.scale_slot(name)
@@ -173,9 +174,9 @@ def _size(builder: Builder, rule: Follow) -> Operation:
     total = max(sum(weights), 1e-12)
     reads, controls, sizes = [], [], []
     for source in rule.sources:
-        what, _, other = source.partition(":")
+        what, other = source.kind, source.name
         if what == "joint":
-            reads.append(f"scale:{other}")
+            reads.append(Slot.scale(other))
             sizes.append((builder.scale_slot(other), -1))
         elif what == "control" and (other, "size") in builder.channels:
             controls.append(other)
@@ -195,7 +196,7 @@ def _size(builder: Builder, rule: Follow) -> Operation:
         own = state[out]
         state[out] = (own[0] * grown[0], own[1] * grown[1], own[2] * grown[2])
 
-    slot = f"scale:{name}"
+    slot = Slot.scale(name)
     words = f"{name} is sized with {_names(rule.sources)}"
     amends = (slot,) if slot in builder.written_with else ()
     if not amends:  # nobody writes its size: it begins at one each time

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from math import acos
 
-from ...character import Character, Follower, Inputs, Lead, Link
-from ...character.references import checked
+from ...character import Follower, Lead, Link
+from ...character.rules import curve_function, rounded
 from ...errors import NotFound
 from ..builder import Builder, bring_along
-from ..curves import curve_function, rounded
 from ..frames import compose, inverse, length, place_of, rotate, sub, turn_in_order, twist_angle, with_place
 from ..program import Operation, State, Values
+from ..slots import Slot
 
 AT_REST = 1e-9  # a lead nearer to its value at rest than this is at rest
 Reader = Callable[[State, Values], float]
@@ -24,7 +24,7 @@ OWN = {
 def lead_reader(builder: Builder, lead: Lead) -> tuple[tuple[str, ...], tuple[str, ...], Reader]:
     """Slots and controls that a lead reads, and how: zero at rest but for channels that rest elsewhere."""
     if lead.kind == "channel":
-        control = lead.thing.partition(":")[2]
+        control = lead.thing.name
         index = builder.channels.get((control, lead.channel))
         if index is None:
             raise NotFound(f"{control} has no channel “{lead.channel}”.", "", "Choose another lead.")
@@ -40,9 +40,9 @@ def lead_reader(builder: Builder, lead: Lead) -> tuple[tuple[str, ...], tuple[st
 
         rest = apart(builder.initial)
         return tuple(s for s in (a, b) if s), (), lambda state, values: apart(state) - rest
-    name = lead.thing.partition(":")[2]
+    name = lead.thing.name
     joint = builder.character.joint(name)
-    slot, parent = f"joint:{name}", builder.parent_slot(joint)
+    slot, parent = Slot.joint(name), builder.parent_slot(joint)
     local, own = builder.local(slot, parent), builder.slots[slot]
     above = builder.slots[parent] if parent else -1
     axis = OWN[joint.hinge if lead.kind == "bend" else joint.aim]
@@ -62,31 +62,11 @@ def lead_reader(builder: Builder, lead: Lead) -> tuple[tuple[str, ...], tuple[st
 def _rest(builder: Builder, rule: Link) -> float:
     if rule.lead.kind != "channel":
         return 0.0
-    return builder.rest_values[builder.channels[(rule.lead.thing.partition(":")[2], rule.lead.channel)]]
-
-
-def lead_value(character: Character, lead: Lead, inputs: Inputs) -> float:
-    """What a lead reads at these values: metres, radians or plain numbers.  Raises NotFound for what isn't there."""
-    from ..compile import compile_rig
-
-    program = compile_rig(character)
-    probe = Link(name="probe", lead=lead, followers=())
-    checked(character, probe)
-    if lead.kind == "channel":
-        return program.evaluate(inputs).values[program.channels[(lead.thing[8:], lead.channel)]]
-    builder = Builder(character)
-    _, _, read = lead_reader(builder, lead)
-    state = list(builder.initial)
-    pose = program.evaluate(inputs)
-    for j, m in zip(program.joint_names, pose.joints, strict=True):
-        state[builder.slots[f"joint:{j}"]] = tuple(float(v) for v in m.ravel())
-    for c in program.control_names:
-        state[builder.slots[f"control:{c}"]] = pose.controls[c]
-    return float(read(state, list(pose.values)))
+    return builder.rest_values[builder.channels[(rule.lead.thing.name, rule.lead.channel)]]
 
 
 def lead_words(lead: Lead) -> str:
-    name = lead.thing.partition(":")[2]
+    name = lead.thing.name
     if lead.kind == "channel":
         return f"“{lead.channel}” of {name}"
     if lead.kind == "distance":
@@ -104,7 +84,7 @@ def link_operations(builder: Builder, rule: Link) -> list[Operation]:
     names: list[str] = []
     joints: dict[str, list[Follower]] = {}
     for f in rule.followers:
-        kind, _, name = f.thing.partition(":")
+        kind, name = f.thing.kind, f.thing.name
         if kind == "joint":
             joints.setdefault(name, []).append(f)
             continue
@@ -151,7 +131,7 @@ def _lead_joint(
 ) -> list[Operation]:  # fmt: skip
     """`read` gives the lead's value, or None at rest."""
     joint = builder.character.joint(name)
-    out, below = builder.slots[f"joint:{name}"], builder.carried(name)
+    out, below = builder.slots[Slot.joint(name)], builder.carried(name)
     amends = builder.chain_amends(name)
     curves = {f.channel: curve_function(f.curve) for f in followers}
     turning = [curves.get(f"turn {a}") for a in "xyz"]
@@ -175,7 +155,7 @@ def _lead_joint(
         free = tuple(r for r in reads if r not in amends)
         made.append(Operation(f"{words} leads {name}", free, amends, run, controls, amends=amends))
     if any(sizing):
-        slot = f"scale:{name}"
+        slot = Slot.scale(name)
         scale = builder.scale_slot(name)
         written = slot in builder.written_with
 

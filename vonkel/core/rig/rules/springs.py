@@ -12,6 +12,7 @@ from math import cos, cosh, exp, pi, sin, sinh, sqrt
 
 from ...character import Spring, Swing
 from ...errors import BadParameters
+from ...joints.orient import bone_child
 from ..builder import Builder, bring_along
 from ..frames import (
     ORIGIN,
@@ -33,6 +34,7 @@ from ..frames import (
     with_place,
 )
 from ..program import CLOCK, Clock, Operation, State, Values
+from ..slots import Slot
 
 DOWN: Vec = (0.0, -1.0, 0.0)
 PULL = 9.81  # m/s², the standard acceleration of gravity, rounded
@@ -83,14 +85,14 @@ def _point(clock: Clock, key: str, goal: Vec, rule: Spring) -> Vec:
 
 def spring_operations(builder: Builder, rule: Spring) -> list[Operation]:
     """For joints one operation each, or one for all that a single operation places; for a control its place and turn."""
-    controls = [t[8:] for t in rule.things if t.startswith("control:")]
-    joints = [t[6:] for t in rule.things if t.startswith("joint:")]
+    controls = [t.name for t in rule.things if t.kind == "control"]
+    joints = [t.name for t in rule.things if t.kind == "joint"]
     if not controls and not joints:
         raise BadParameters("The ground doesn't spring.", rule.name, "Choose joints or a control.")
     made = [_on_control(builder, rule, c) for c in controls]
     groups: dict[tuple[str, ...], list[str]] = {}
     for j in joints:
-        together = builder.written_with.get(f"joint:{j}", (f"joint:{j}",))
+        together = builder.written_with.get(Slot.joint(j), (Slot.joint(j),))
         groups.setdefault(together, []).append(j)
     for together, names in groups.items():
         made += [_on_chain(builder, rule, names, together)]
@@ -99,13 +101,11 @@ def spring_operations(builder: Builder, rule: Spring) -> list[Operation]:
 
 def _tip(builder: Builder, name: str) -> Vec:
     """The end of a joint's bone in its own frame: where its child is, or half a hand's breadth down its aim."""
-    from ...joints.orient import bone_child
-
     joint = builder.character.joint(name)
     child = bone_child(builder.character, joint)
     if child is not None:
-        return place_of(builder.local(f"joint:{child.name}", f"joint:{name}"))
-    size = 0.05 * builder.character.size * (-1 if joint.aim.startswith("-") else 1)
+        return place_of(builder.local(Slot.joint(child.name), Slot.joint(name)))
+    size = 0.05 * builder.size * (-1 if joint.aim.startswith("-") else 1)
     axis = "xyz".index(joint.aim[-1])
     return (size * (axis == 0), size * (axis == 1), size * (axis == 2))
 
@@ -114,8 +114,8 @@ def _on_chain(builder: Builder, rule: Spring, names: list[str], together: tuple[
     """Each bone's end lags on its spring, and the joint swings after it; those below go along."""
     depth = {j.name: i for i, j in enumerate(builder.character.joints)}
     names = sorted(names, key=lambda n: depth[n])
-    slots = [builder.slots[f"joint:{n}"] for n in names]
-    rests = [builder.rest(f"joint:{n}") for n in names]
+    slots = [builder.slots[Slot.joint(n)] for n in names]
+    rests = [builder.rest(Slot.joint(n)) for n in names]
     tips = [_tip(builder, n) for n in names]
     below = [builder.carried(n) for n in names]
     amends = tuple(dict.fromkeys(w for n in names for w in builder.chain_amends(n)))
@@ -151,7 +151,7 @@ def _on_chain(builder: Builder, rule: Spring, names: list[str], together: tuple[
 
 
 def _on_control(builder: Builder, rule: Spring, name: str) -> Operation:
-    slot = f"control:{name}"
+    slot = Slot.control(name)
     out = builder.slots[slot]
     share = rule.strength * (1.0 - rule.pull)
     place_key, turn_key = f"{rule.name}/{name}/place", f"{rule.name}/{name}/turn"
