@@ -139,14 +139,14 @@ def apply(
 
 
 def _deliver(made: Any, out: Path | None, report: Path | None, times: dict[str, float]) -> None:
-    from .core.formats.gltf import write_rigged
+    from .core.handover import written
     from .core.trials import run_trials
     from .readings import report as write_report
     from .readings.report import counts
 
     if out is not None:
         start = time.perf_counter()
-        _written(out, write_rigged(made))
+        _written(out, written(made, ".glb"))
         times["export"] = time.perf_counter() - start
     if report is not None:
         start = time.perf_counter()
@@ -202,25 +202,29 @@ def export(
     character: int, out: Path, store: Folder = HOME,
     names: Annotated[str, typer.Option(help="joint names in the .glb: hanim, or a pattern such as {side}_{part}{n}")] = "",
 ) -> None:  # fmt: skip
-    """Write a stored character as .glb, its mesh as .obj, or all of it with its ledger as .vonkel."""
-    from .core.formats import gltf, obj
+    """Write a stored character in one of the formats that `vonkel formats` lists, or whole with its ledger as .vonkel."""
+    from .core.handover import written
     from .core.joints.names import joint_names
 
     workshop = _workshop(store)
     made = workshop.character(character)
-    ending = out.suffix.lower()
-    if ending == ".glb":
-        data = gltf.write_rigged(made, names=joint_names(made, names))
-    elif ending == ".obj":
-        data = obj.write(made)
-    elif ending == ".vonkel":
-        data = workshop.pack(character)
-    else:
-        raise BadParameters(
-            f"Vonkel can't write “{out.suffix}” files.", str(out), "End the name in .glb, .obj or .vonkel."
-        )
+    whole = out.suffix.lower() == ".vonkel"
+    data = workshop.pack(character) if whole else written(made, out.suffix, joint_names(made, names))
     _written(out, data)
     _out({"written": str(out), "bytes": out.stat().st_size})
+
+
+@app.command()
+def formats() -> None:
+    """List the formats: what can be brought in, and what a character can be written as."""
+    from .core.formats import FORMATS
+
+    _out(
+        [
+            {"ending": e, "about": f.title, "reads": f.read is not None, "writes": f.write is not None}
+            for e, f in FORMATS.items()
+        ]
+    )
 
 
 @app.command()

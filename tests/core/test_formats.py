@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 
 from tests.conftest import tube
 from vonkel.core.errors import BadFile, TooLarge, VonkelError
-from vonkel.core.formats import gltf, obj, read_character, read_mesh
+from vonkel.core.formats import read_character, read_mesh
 from vonkel.core.formats.gltf_tree import Writer
 from vonkel.core.formats.mesh import character_from_mesh
+from vonkel.core.handover import written
 from vonkel.demo import DATA
 
 OBJ = b"o one\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0\nf 1/1 2/2 3/3 4/4\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\n"
@@ -24,7 +25,7 @@ def test_obj_keeps_quads_order_names_and_colours():
     c = read_character("x.obj", text.encode())
     assert [(p.name, p.role, p.points) for p in c.parts] == [("left paw", "skin", (0, 4)), ("tongue", "tongue", (4, 7))]
     assert np.diff(c.arrays["face_starts"]).tolist() == [4, 3] and c.arrays["colours"][0].tolist() == [255, 0, 0]
-    again = read_character("y.obj", obj.write(c))
+    again = read_character("y.obj", written(c, ".obj"))
     assert np.allclose(again.points, c.points) and np.array_equal(
         again.arrays["face_corners"], c.arrays["face_corners"]
     )
@@ -34,7 +35,7 @@ def test_obj_keeps_quads_order_names_and_colours():
 def test_obj_texture_places_may_come_last():
     c = read_character("x.obj", OBJ)
     assert c.arrays["uvs"].tolist() == [[0, 1], [1, 1], [1, 0], [0, 0]]  # kept as glTF does: V runs down
-    again = read_character("y.obj", obj.write(c))
+    again = read_character("y.obj", written(c, ".obj"))
     assert again.arrays["uvs"].tolist() == c.arrays["uvs"].tolist()
 
 
@@ -68,7 +69,7 @@ def test_foreign_glb_is_read_with_its_transforms(tmp_path):
 
 
 def test_the_rig_comes_back_from_its_own_glb(otter):
-    back = read_character("otter.glb", gltf.write_rigged(otter))
+    back = read_character("otter.glb", written(otter, ".glb"))
     assert [j.name for j in back.joints] == [j.name for j in otter.joints]
     assert np.allclose([j.place for j in back.joints], [j.place for j in otter.joints], atol=1e-6)
     assert np.allclose(
@@ -88,13 +89,13 @@ def test_texture_seams_make_copies_after_all_points():
     mesh = tube(3, 6)
     mesh.uvs = np.random.default_rng(0).random((len(mesh.corners), 2)).round(2)
     c = character_from_mesh(mesh, "seams")
-    raw = read_mesh("seams.glb", gltf.write_rigged(c))
+    raw = read_mesh("seams.glb", written(c, ".glb"))
     assert len(raw.points) == len(c.points)  # joined again: copies stand in the same place
     from vonkel.core.formats.gltf_tree import Tree
 
-    tree = Tree("seams.glb", gltf.write_rigged(c))
-    written = tree.accessor(tree.json["meshes"][0]["primitives"][0]["attributes"]["POSITION"])
-    assert len(written) > len(c.points) and np.allclose(written[: len(c.points)], c.points, atol=1e-6)
+    tree = Tree("seams.glb", written(c, ".glb"))
+    places = tree.accessor(tree.json["meshes"][0]["primitives"][0]["attributes"]["POSITION"])
+    assert len(places) > len(c.points) and np.allclose(places[: len(c.points)], c.points, atol=1e-6)
 
 
 def glb(points, faces, **changes):

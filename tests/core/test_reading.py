@@ -12,10 +12,10 @@ import pytest
 
 from tests.fuzz.seeds import binary_ply, gltf_json, rigged, tail
 from vonkel.core.errors import BadFile, TooLarge, VonkelError
-from vonkel.core.formats import obj, read_character, read_mesh, together
-from vonkel.core.formats.gltf import write_rigged
+from vonkel.core.formats import read_character, read_mesh, together
 from vonkel.core.formats.gltf_tree import Writer
 from vonkel.core.formats.reading import LIMITS, array_from_npy, claim, count, npy, reading
+from vonkel.core.handover import written
 from vonkel.core.soundness import unsound
 from vonkel.readings import findings
 from vonkel.steps import apply_step
@@ -177,12 +177,12 @@ def test_a_rigged_glb_keeps_points_that_lie_on_one_another():
     places = c.points.copy()
     places[1] = places[0]
     c = c.with_(arrays={"points": places.astype(np.float32).astype(float)})
-    back = read_character("a.glb", write_rigged(c))
+    back = read_character("a.glb", written(c, ".glb"))
     assert len(back.points) == len(c.points)
     assert np.allclose(back.points, c.points)
     assert np.allclose(back.arrays["skin/weights"][:, :2], c.arrays["skin/weights"], atol=1e-6)
     triangles = back.arrays["face_corners"]
-    ours = read_character("b.glb", write_rigged(c.with_(arrays={"uvs": None}))).arrays["face_corners"]
+    ours = read_character("b.glb", written(c.with_(arrays={"uvs": None}), ".glb")).arrays["face_corners"]
     assert np.array_equal(triangles, ours)  # the faces go between the same points as without a layout
     assert back.arrays["uvs"].shape == (len(triangles), 2)
 
@@ -357,7 +357,7 @@ def test_a_description_that_unpacks_without_end_is_refused(tmp_path):
 
 def test_an_own_glb_is_checked_whole():
     """Weights that don't sum to one, a parent that isn't there: a file that says it is ours is looked at like any other."""
-    data = write_rigged(rigged())
+    data = written(rigged(), ".glb")
     size = int.from_bytes(data[12:16], "little")
     tree = json.loads(data[20 : 20 + size])
     attributes = tree["meshes"][0]["primitives"][0]["attributes"]
@@ -388,13 +388,13 @@ def test_a_part_without_faces_stays_out_of_the_file():
         },
     )  # fmt: skip
     assert unsound(more) == ""
-    back = read_character("a.glb", write_rigged(more))
+    back = read_character("a.glb", written(more, ".glb"))
     assert [p.name for p in back.parts] == ["body"]
 
 
 def test_obj_writes_what_it_reads():
     c = tail()
-    again = read_character("a.obj", obj.write(c))
+    again = read_character("a.obj", written(c, ".obj"))
     assert np.allclose(again.points, c.points, atol=1e-6)
     assert np.array_equal(again.arrays["face_corners"], c.arrays["face_corners"])
     assert Writer().blob == bytearray()

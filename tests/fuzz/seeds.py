@@ -12,10 +12,9 @@ import numpy as np
 
 from tests.conftest import tube
 from vonkel.core.character import Joint
-from vonkel.core.formats import obj
-from vonkel.core.formats.gltf import write_rigged
 from vonkel.core.formats.gltf_tree import Writer
 from vonkel.core.formats.mesh import character_from_mesh
+from vonkel.core.handover import written
 from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.plans import save_plan
 from vonkel.core.shapes import add_shape
@@ -151,7 +150,7 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
         shop.apply(number, "model.rename", {"name": "Tail"})
         whole = shop.pack(number)
         recipe = json.dumps(shop.recipe(number, "r").model_dump()).encode()
-    text = obj.write(small) + b"g other\\\n word\nusemtl x\nf -1/-1 -2 -3\nl 1 2 \\\n3\n"
+    text = written(small, ".obj") + b"g other\\\n word\nusemtl x\nf -1/-1 -2 -3\nl 1 2 \\\n3\n"
     return {
         "obj": [("a.obj", text)],
         "ply": [("a.ply", PLY_TEXT), ("a.ply", binary_ply("<")), ("a.ply", binary_ply(">"))],
@@ -160,10 +159,10 @@ def seeds() -> dict[str, list[tuple[str, bytes]]]:
             ("a.gltf", gltf_json()),
             (
                 "a.glb",
-                write_rigged(small.with_(joints=(), skin=None, arrays={"skin/joints": None, "skin/weights": None})),
+                written(small.with_(joints=(), skin=None, arrays={"skin/joints": None, "skin/weights": None}), ".glb"),
             ),
         ],  # fmt: skip
-        "rigged": [("a.glb", write_rigged(small))],
+        "rigged": [("a.glb", written(small, ".glb"))],
         "vonkel": [("a.vonkel", whole)],
         "recipe": [("a.json", recipe)],
         "plan": [("a.json", save_plan(made, "p").model_dump_json().encode())],

@@ -11,8 +11,8 @@ from starlette.websockets import WebSocketDisconnect
 
 from tests.conftest import tube
 from tests.core.test_formats import BAD
-from vonkel.core.formats import obj
 from vonkel.core.formats.mesh import character_from_mesh
+from vonkel.core.handover import written
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
 from vonkel.web.app import Settings, create_app
@@ -26,7 +26,7 @@ def client(tmp_path):
 
 @pytest.fixture
 def number(client):
-    data = obj.write(character_from_mesh(tube(), "tube"))
+    data = written(character_from_mesh(tube(), "tube"), ".obj")
     return client.post("/api/characters", files={"file": ("tube.obj", data)}).json()["number"]
 
 
@@ -50,7 +50,7 @@ def test_too_large_bodies_are_refused_unread(client):
 
 def test_pages_carry_a_policy_and_escape_names(client):
     bad = "<img src=x onerror=alert(1)>"
-    data = obj.write(character_from_mesh(tube(), "tube"))
+    data = written(character_from_mesh(tube(), "tube"), ".obj")
     number = client.post("/api/characters", files={"file": ("t.obj", data)}, data={"name": bad}).json()["number"]
     for path in ("/", f"/c/{number}/joints"):
         page = client.get(path)
@@ -102,7 +102,7 @@ def test_state_mesh_and_undo(client, number):
 
 
 def test_shapes_with_another_point_count_are_told(client, number):
-    data = obj.write(character_from_mesh(tube(9), "short"))
+    data = written(character_from_mesh(tube(9), "short"), ".obj")
     said = client.post(f"/api/c/{number}/shape", files={"file": ("s.obj", data)}, data={"name": "nod"})
     assert said.status_code == 422 and "146 points, the character 274" in said.json()["error"]["what"]
 

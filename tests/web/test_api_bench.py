@@ -12,9 +12,10 @@ from fastapi.testclient import TestClient
 from PIL import Image
 
 from tests.conftest import tube
-from vonkel.core.formats import gltf, obj, read_character
+from vonkel.core.formats import gltf, read_character
 from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.geometry.topology import topology_of
+from vonkel.core.handover import written
 from vonkel.demo import CAST, DATA
 from vonkel.web.app import Settings, create_app
 
@@ -28,7 +29,7 @@ def client(tmp_path_factory):
 
 @pytest.fixture
 def number(client):
-    data = obj.write(character_from_mesh(tube(), "tube"))
+    data = written(character_from_mesh(tube(), "tube"), ".obj")
     return client.post("/api/characters", files={"file": ("tube.obj", data)}).json()["number"]
 
 
@@ -97,7 +98,7 @@ def test_a_drawing_becomes_a_part_of_lines_that_goes_out_again(client, number):
     )  # a unit is a millimetre
     again = read_character("a.obj", client.get(f"/api/c/{number}/export.obj").content)
     assert next(p for p in again.parts if p.name == "brow").lines[1] >= 1
-    rigged = gltf.read_rigged("a.glb", gltf.write_rigged(c), "again")
+    rigged = gltf.read_rigged("a.glb", written(c, ".glb"), "again")
     assert np.array_equal(rigged.arrays["line_points"], c.arrays["line_points"])
     for bad in (b"<svg><path d='M 0 0 L'/></svg>", b"<html/>", b"<svg/>", b"not xml"):
         answer = client.post(f"/api/c/{number}/parts", files={"file": ("bad.svg", bad)})

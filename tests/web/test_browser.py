@@ -7,8 +7,8 @@ import pytest
 
 from tests.bodies import mannequin
 from tests.conftest import ROOT
-from vonkel.core.formats import obj
 from vonkel.core.formats.mesh import character_from_mesh
+from vonkel.core.handover import written
 from vonkel.demo import DATA
 
 
@@ -118,7 +118,9 @@ def test_the_main_path_on_the_demo(page, tmp_path):
 
 def test_the_main_path_on_another_figure(page, tmp_path):
     mesh = tmp_path / "figure.obj"
-    mesh.write_bytes(obj.write(character_from_mesh(mannequin(height=17.5, cell=0.2), "figure")))  # ten times too large
+    mesh.write_bytes(
+        written(character_from_mesh(mannequin(height=17.5, cell=0.2), "figure"), ".obj")
+    )  # ten times too large
     page.open("/")
     page.page.locator("input[type=file]").set_input_files(mesh)
     page.page.get_by_label("Name").fill("Wicket")

@@ -39,7 +39,7 @@ def warm() -> None:
     )
     bound = bind_skin(character.with_(joints=joints))
     run_trials(bound)
-    wide = bind_skin(character.with_(joints=joints), influences=6, method="linear")
+    wide = bind_skin(character.with_(joints=joints), influences=6, deforming="linear")
     from .rig import compile_rig
 
     Deformer(wide).deform(compile_rig(wide).evaluate({}))

@@ -1,6 +1,6 @@
 """Steps: everything that changes a character.  Importing this package registers them all."""
 
-from . import controls, face, joints, limbs, model, poses, rules, shapes, skin, surgery
+from . import controls, face, joints, limbs, model, motion, poses, rules, shapes, skin, surgery
 from .recipe import BUILT_IN, Recipe, load_recipe, run_recipe
 from .registry import STEPS, Params, StepKind, apply_step
 
@@ -17,6 +17,7 @@ __all__ = [
     "limbs",
     "load_recipe",
     "model",
+    "motion",
     "poses",
     "rules",
     "run_recipe",

@@ -9,7 +9,8 @@ from pydantic import Field
 
 from ..core.character import Character
 from ..core.errors import StepRefused
-from ..core.skin.bind import bind_skin
+from ..core.skin.bind import BINDINGS, bind_skin
+from ..core.weights import table_of, with_table
 from .registry import Params, step
 
 
@@ -17,13 +18,21 @@ class Bind(Params):
     influences: int = Field(4, ge=1, le=8, description="the most joints that may hold a point; engines want 4")
     falloff: float = Field(5.0, ge=1.0, le=12.0, description="how fast a joint's hold fades; higher is sharper")
     smooth: int = Field(20, ge=0, le=100, description="rounds of evening along the surface")
-    method: Literal["linear", "dual"] = "dual"
+    method: Literal["linear", "dual"] = Field("dual", description="how joints' moves are blended when it deforms")
+    by: str = Field(
+        "volume", max_length=40, description="; ".join(f"{k}: {b.title}, {b.about}" for k, b in BINDINGS.items())
+    )
 
 
-@step("skin.bind", Bind, lambda c, p: f"Bound the skin, {p.influences} influences a point", long=True)
+@step(
+    "skin.bind",
+    Bind,
+    lambda c, p: f"Bound the skin {BINDINGS[p.by].title}, {p.influences} influences a point",
+    long=True,
+)
 def bind(character: Character, p: Bind) -> Character:
-    """Bind the skin to the deforming joints by distance through the volume."""
-    return bind_skin(character, p.influences, p.falloff, p.smooth, p.method)
+    """Bind the skin to the deforming joints: by distance through the volume, or another way there is."""
+    return bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by)
 
 
 class Method(Params):
@@ -50,13 +59,6 @@ def rigid(character: Character, p: Rigid) -> Character:
     """Let one joint hold a whole part."""
     if character.skin is None:
         raise StepRefused("There is no skin yet.", character.name, "Bind it first.")
-    part, skin = character.part(p.part), character.skin
+    part = character.part(p.part)
     character.joint(p.joint)
-    names = skin.joints if p.joint in skin.joints else skin.joints + (p.joint,)
-    joints, weights = character.arrays["skin/joints"].copy(), character.arrays["skin/weights"].copy()
-    rows = np.arange(*part.points)
-    joints[rows], weights[rows] = names.index(p.joint), 0.0
-    weights[rows, 0] = 1.0
-    return character.with_(
-        skin=skin.model_copy(update={"joints": names}), arrays={"skin/joints": joints, "skin/weights": weights}
-    )
+    return with_table(character, table_of(character).given_rows(np.arange(*part.points), p.joint))

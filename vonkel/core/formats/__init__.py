@@ -12,14 +12,19 @@ from ..character.words import clean_name
 from ..errors import BadFile, TooLarge
 from ..soundness import unsound
 from ..tolerances import MAX_FILE_BYTES
-from . import gltf, obj, ply, svg
+from . import gltf
 from .mesh import RawMesh, character_from_mesh
 from .reading import reading
+from .registry import FORMATS, Format
 
-READS = (".obj", ".ply", ".glb", ".gltf", ".svg")
 MOST_IN_ZIP = 2_000
 
-__all__ = ["READS", "RawMesh", "character_from_mesh", "read_character", "read_mesh", "together"]
+__all__ = ["FORMATS", "Format", "RawMesh", "character_from_mesh", "read_character", "read_mesh", "reads", "together"]
+
+
+def reads() -> tuple[str, ...]:
+    """The endings of files that can be brought in."""
+    return tuple(e for e, f in FORMATS.items() if f.read)
 
 
 def together(files: Mapping[str, bytes]) -> tuple[str, bytes, dict[str, bytes]]:
@@ -27,7 +32,7 @@ def together(files: Mapping[str, bytes]) -> tuple[str, bytes, dict[str, bytes]]:
 
     A .gltf comes before all others, since it names its own.  Raises BadFile where none of them, or several, could be meant.
     """
-    for endings in ((".gltf",), READS):
+    for endings in ((".gltf",), reads()):
         found = [n for n in files if PurePath(n).suffix.lower() in endings and not PurePath(n).name.startswith(".")]
         if len(found) > 1:
             raise BadFile(
@@ -39,7 +44,7 @@ def together(files: Mapping[str, bytes]) -> tuple[str, bytes, dict[str, bytes]]:
     if len(files) == 1:
         name = next(iter(files))
         return name, files[name], {}
-    raise BadFile("None of these files is a mesh.", ", ".join(sorted(files)[:4]), f"Vonkel reads {', '.join(READS)}.")
+    raise BadFile("None of these files is a mesh.", ", ".join(sorted(files)[:4]), f"Vonkel reads {', '.join(reads())}.")
 
 
 def _unzipped(name: str, data: bytes) -> tuple[str, bytes, dict[str, bytes]]:
@@ -65,15 +70,10 @@ def read_mesh(name: str, data: bytes, beside: Mapping[str, bytes] | None = None)
         if ending == ".zip":
             name, data, beside = _unzipped(name, data)
             ending = PurePath(name).suffix.lower()
-        if ending == ".obj":
-            return obj.read(name, data)
-        if ending == ".ply":
-            return ply.read(name, data)
-        if ending in (".glb", ".gltf"):
-            return gltf.read_mesh(name, data, beside or {})
-        if ending == ".svg":
-            return svg.read(name, data)
-    raise BadFile(f"Vonkel can't read “{ending or name}” files.", name, f"Bring in one of: {', '.join(READS)}.")
+        form = FORMATS.get(ending)
+        if form is not None and form.read is not None:
+            return form.read(name, data, beside or {})
+    raise BadFile(f"Vonkel can't read “{ending or name}” files.", name, f"Bring in one of: {', '.join(reads())}.")
 
 
 def read_character(

@@ -11,23 +11,16 @@ import numpy as np
 from ..character import Arrays, Character, Joint, Part, Shape, Skin
 from ..character.hierarchy import parents_first
 from ..character.words import clean_name
-from ..errors import BadFile, StepRefused
+from ..errors import BadFile
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
-from ..geometry.topology import point_normals, topology_of
-from ..rig import Pose, compile_rig
-from ..rig.slots import Slot
-from ..skin.deform import rest_inverses
 from ..tolerances import MAX_PICTURE_BYTES
-from .gltf_tree import Tree, Writer
+from .colours import srgb_from_linear
+from .gltf_tree import POINT, Tree
 from .mesh import RawMesh
 from .pictures import picture_kind
 from .reading import claim, count, reading
 
-POINT = (
-    "_POINT"  # an attribute of our own: which point of its part each vertex is (3.7.2.1 allows such names, not uint32)
-)
-MOST_BY_FLOAT = 2**24  # the whole numbers that a float32 tells apart
-LEAF = " stretch"  # the node that carries a joint's own scale, so that its children don't inherit it
+LEAF = " stretch"  # the end of the name of a node that carries a joint's own scale
 
 
 # -- reading meshes ----------------------------------------------------------------------------------------------
@@ -179,20 +172,7 @@ def _colours(tree: Tree, attributes: dict[str, Any], first: np.ndarray) -> np.nd
     if "COLOR_0" not in attributes:
         return None
     c = tree.rows(attributes["COLOR_0"], 3, 4)[first, :3]
-    return _srgb(np.asarray(c, float) / (np.iinfo(c.dtype).max if c.dtype.kind == "u" else 1.0))
-
-
-def _srgb(linear: np.ndarray) -> np.ndarray:
-    """Linear 0–1 to sRGB bytes (IEC 61966-2-1)."""
-    c = np.clip(linear, 0, 1)
-    return np.asarray(
-        (np.where(c <= 0.0031308, 12.92 * c, 1.055 * c ** (1 / 2.4) - 0.055) * 255 + 0.5).astype(np.uint8)
-    )
-
-
-def _linear(srgb: np.ndarray) -> np.ndarray:
-    c = np.asarray(srgb, float) / 255
-    return np.where(c <= 0.04045, c / 12.92, ((c + 0.055) / 1.055) ** 2.4)
+    return srgb_from_linear(np.asarray(c, float) / (np.iinfo(c.dtype).max if c.dtype.kind == "u" else 1.0))
 
 
 def _material_colour(tree: Tree, primitive: dict[str, Any]) -> str:
@@ -202,7 +182,7 @@ def _material_colour(tree: Tree, primitive: dict[str, Any]) -> str:
     factor = np.array(pbr.get("baseColorFactor", [0.55, 0.47, 0.35, 1])[:3], float)
     if factor.shape != (3,) or not np.isfinite(factor).all():
         raise ValueError("a colour needs three numbers")
-    return "#" + bytes(_srgb(factor)).hex()
+    return "#" + bytes(srgb_from_linear(factor)).hex()
 
 
 def _texture(tree: Tree) -> bytes | None:
@@ -221,203 +201,6 @@ def _texture(tree: Tree) -> bytes | None:
                 return None  # a mesh is of use without its picture
         return data if picture_kind(data) and len(data) <= MAX_PICTURE_BYTES else None
     return None
-
-
-# -- writing -----------------------------------------------------------------------------------------------------
-def baked(character: Character, pose: Pose) -> dict[str, tuple[np.ndarray, np.ndarray, np.ndarray]]:
-    """Each exported node's translation (3,), rotation (x, y, z, w) and scale (3,) at a pose.
-
-    Joints are rigid; a joint that can lengthen has a leaf node of its own that carries the scale and holds the
-    skin.  So plain parent–child multiplication reproduces every pose, and scale reaches no child.
-    """
-    out = {}
-    frames = np.tile(np.eye(4), (len(character.joints), 1, 1))
-    frames[:, :3] = pose.joints
-    leaves = scaling_joints(character)
-    for i, j in enumerate(character.joints):
-        local = frames[i] if j.parent is None else np.linalg.inv(frames[character.joint_index[j.parent]]) @ frames[i]
-        q = quaternion_from_matrix(local[:3, :3])
-        out[j.name] = (local[:3, 3], q[[1, 2, 3, 0]], np.ones(3))
-        if j.name in leaves:
-            out[j.name + LEAF] = (np.zeros(3), np.array([0.0, 0, 0, 1]), pose.scales[i])
-    return out
-
-
-def scaling_joints(character: Character) -> set[str]:
-    """Joints that some operation of the rig may scale."""
-    return {s.name for s in map(Slot, compile_rig(character).slots) if s.kind == "scale"}
-
-
-def write_rigged(character: Character, generator: str = "Vonkel", names: dict[str, str] | None = None) -> bytes:
-    """The character as .glb: parts as skinned meshes in point order, joints, weights, morph targets, names.
-
-    Points keep their order; where texture places differ at a point, copies follow after all the points of the
-    part.  Faces become triangles.  names: joint → what it is called in the file; its own name stands in the extras.
-    """
-    w = Writer()
-    topo = topology_of(character)
-    nodes: list[dict[str, Any]] = []
-    node_of: dict[str, int] = {}
-    rest = baked(character, compile_rig(character).evaluate({})) if character.joints else {}
-    leaves = scaling_joints(character)
-    for j in character.joints:
-        node_of[j.name] = len(nodes)
-        t, q, _ = rest[j.name]
-        extras: dict[str, Any] = {"side": j.side, "role": j.role, "deforms": j.deforms, "order": j.order}
-        called = (names or {}).get(j.name, j.name)
-        if called != j.name:
-            extras["name"] = j.name
-        nodes.append({"name": called, "translation": _floats(t), "rotation": _floats(q), "extras": {"vonkel": extras}})
-        if j.name in leaves:
-            node_of[j.name + LEAF] = len(nodes)
-            nodes.append({"name": called + LEAF})
-            nodes[node_of[j.name]].setdefault("children", []).append(len(nodes) - 1)
-    for j in character.joints:
-        if j.parent:
-            nodes[node_of[j.parent]].setdefault("children", []).append(node_of[j.name])
-    tree: dict[str, Any] = {}
-    if character.skin:
-        holders = [n + LEAF if n in leaves else n for n in character.skin.joints]
-        inverse = rest_inverses(character)[[character.joint_index[n] for n in character.skin.joints]].astype(np.float32)
-        inverse[:, 3] = (0, 0, 0, 1)
-        matrices = w.add(np.ascontiguousarray(inverse.transpose(0, 2, 1)).reshape(-1, 16), "MAT4")
-        root = next(node_of[j.name] for j in character.joints if j.parent is None)
-        tree["skins"] = [{"joints": [node_of[n] for n in holders], "inverseBindMatrices": matrices, "skeleton": root}]
-        if sum(j.parent is None for j in character.joints) > 1:
-            del tree["skins"][0]["skeleton"]
-    normals = point_normals(character.points, topo.triangles).astype(np.float32)
-    meshes: list[dict[str, Any]] = []
-    materials: list[dict[str, Any]] = []
-    if "texture" in character.arrays:
-        data = character.arrays["texture"].tobytes()
-        tree["images"] = [{"bufferView": w.view(data), "mimeType": f"image/{picture_kind(data)}"}]
-        tree["textures"] = [{"source": 0}]
-    drawn = [p for p in character.parts if p.faces[0] < p.faces[1] or p.lines[0] < p.lines[1]]  # glTF has no empty mesh
-    for part in drawn:
-        meshes.append(_write_part(w, character, part, normals, len(materials)))
-        linear = [round(float(c), 5) for c in _linear(np.frombuffer(bytes.fromhex(part.colour[1:]), np.uint8))]
-        if "colours" in character.arrays:
-            linear = [1.0, 1.0, 1.0]
-        pbr: dict[str, Any] = {
-            "baseColorFactor": [*linear, 1.0],
-            "metallicFactor": 0.0,
-            "roughnessFactor": 0.25 if part.role == "eye" else 0.8,
-        }
-        if "textures" in tree and "uvs" in character.arrays and part.faces[0] < part.faces[1]:
-            pbr["baseColorTexture"] = {"index": 0}
-        materials.append({"name": part.name, "pbrMetallicRoughness": pbr})
-        node: dict[str, Any] = {"name": part.name, "mesh": len(meshes) - 1}
-        if character.skin:
-            node["skin"] = 0
-        nodes.append(node)
-    held = {c for n in nodes for c in n.get("children", [])}
-    about = {
-        "name": character.name, "about": character.about, "plan": character.plan,
-        "method": character.skin.method if character.skin else "linear",
-        "parts": [{"name": p.name, "role": p.role, "colour": p.colour, "shading": p.shading} for p in drawn],
-    }  # fmt: skip
-    tree |= {
-        "asset": {"version": "2.0", "generator": generator, "extras": {"vonkel": about}},
-        "scene": 0, "scenes": [{"name": character.name, "nodes": [i for i in range(len(nodes)) if i not in held]}],
-        "nodes": nodes, "meshes": meshes, "materials": materials,
-    }  # fmt: skip
-    return w.glb(tree)
-
-
-def _strokes(character: Character, part: Part) -> np.ndarray:
-    """Both ends of every piece of a part's drawn lines, one after the other."""
-    starts, points = character.arrays["line_starts"], character.arrays["line_points"]
-    runs = [points[starts[i] : starts[i + 1]] for i in range(*part.lines)]
-    return np.concatenate([np.stack([r[:-1], r[1:]], 1).ravel() for r in runs])
-
-
-def _lines_from_strokes(ends: np.ndarray) -> list[list[int]]:
-    """Lines again, from pairs of ends: a pair that begins where the last one ended goes on with it."""
-    lines: list[list[int]] = []
-    for a, b in ends.reshape(-1, 2).tolist():
-        if lines and lines[-1][-1] == a:
-            lines[-1].append(b)
-        else:
-            lines.append([a, b])
-    return lines
-
-
-def _floats(values: np.ndarray) -> list[float]:
-    return [float(np.float32(v)) for v in values]
-
-
-def _write_part(w: Writer, character: Character, part: Part, normals: np.ndarray, material: int) -> dict[str, Any]:
-    topo = topology_of(character)
-    lo, hi = part.points
-    in_part = (topo.triangle_face >= part.faces[0]) & (topo.triangle_face < part.faces[1])
-    index = topo.triangles[in_part].astype(np.int64) - lo
-    copies = np.zeros(0, np.int64)
-    uv = None
-    if "uvs" in character.arrays:
-        index, copies, uv = _split_seams(index, character.arrays["uvs"][topo.triangle_corners[in_part]], hi - lo)
-    which = np.concatenate([np.arange(lo, hi), lo + copies])
-    if len(which) > MOST_BY_FLOAT:
-        raise StepRefused(f"{part.name} has more points than the file can number.", character.name, "Split the part.")
-    attributes = {"POSITION": w.add(character.points[which].astype(np.float32), "VEC3", 34962, bounds=True)}
-    if part.shading == "smooth" and len(index):  # without normals a reader shades each face flat (3.7.2.1)
-        attributes["NORMAL"] = w.add(normals[which], "VEC3", 34962)
-    if len(copies):  # which point each is: two points at one place are two
-        attributes[POINT] = w.add((which - lo).astype(np.float32), "SCALAR", 34962)
-    if uv is not None:
-        attributes["TEXCOORD_0"] = w.add(uv, "VEC2", 34962)
-    if "colours" in character.arrays:
-        colours = (_linear(character.arrays["colours"][which]) * 65535 + 0.5).astype(np.uint16)
-        colours = np.concatenate([colours, np.full((len(colours), 1), 65535, np.uint16)], 1)
-        attributes["COLOR_0"] = w.add(colours, "VEC4", 34962, normalized=True)
-    if character.skin:
-        joints, weights = character.arrays["skin/joints"][which], character.arrays["skin/weights"][which]
-        pad = -joints.shape[1] % 4
-        joints, weights = np.pad(joints, ((0, 0), (0, pad))), np.pad(weights, ((0, 0), (0, pad)))
-        joints = np.where(weights > 0, joints, 0).astype(np.uint16)
-        for s in range(joints.shape[1] // 4):
-            attributes[f"JOINTS_{s}"] = w.add(joints[:, 4 * s : 4 * s + 4], "VEC4", 34962)
-            attributes[f"WEIGHTS_{s}"] = w.add(weights[:, 4 * s : 4 * s + 4].astype(np.float32), "VEC4", 34962)
-    kind = np.uint16 if len(which) < 65535 else np.uint32
-    primitives: list[dict[str, Any]] = []
-    if len(index):
-        faces = w.add(index.astype(kind).ravel(), "SCALAR", 34963)
-        primitives.append({"attributes": attributes, "indices": faces, "material": material})
-    if part.lines[1] > part.lines[0]:
-        bare = {k: v for k, v in attributes.items() if k not in ("NORMAL", "TEXCOORD_0", POINT)}
-        strokes = w.add((_strokes(character, part) - lo).astype(kind), "SCALAR", 34963)
-        primitives.append({"attributes": bare, "indices": strokes, "material": material, "mode": 1})
-    mesh: dict[str, Any] = {"name": part.name, "primitives": primitives}
-    if character.shapes:
-        targets: list[dict[str, int]] = []
-        for primitive in primitives:
-            primitive["targets"] = targets
-        for shape in character.shapes:
-            moves = np.zeros((len(character.points), 3), np.float32)
-            moves[character.arrays[f"shape/{shape.name}/points"]] = character.arrays[f"shape/{shape.name}/moves"]
-            targets.append({"POSITION": w.add(moves[which], "VEC3", 34962, bounds=True)})
-        mesh["weights"] = [0.0] * len(character.shapes)
-        mesh["extras"] = {"targetNames": [s.name for s in character.shapes]}
-    return mesh
-
-
-def _split_seams(index: np.ndarray, uv: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Triangles (t, 3) over points and copies, which point each copy is of, and texture places for all.
-
-    glTF has one texture place per point.
-    """
-    flat, places = index.ravel(), uv.reshape(-1, 2)
-    keys = np.concatenate([flat[:, None].astype(float), places.round(6)], 1)
-    unique, first, inverse = np.unique(keys, axis=0, return_index=True, return_inverse=True)
-    inverse = np.asarray(inverse).ravel()
-    point = unique[:, 0].astype(np.int64)
-    original = np.concatenate([[True], np.diff(point) != 0])
-    number = np.empty(len(unique), np.int64)
-    number[original] = point[original]
-    copies = point[~original]
-    number[~original] = count + np.arange(len(copies))
-    out = np.zeros((count + len(copies), 2), np.float32)
-    out[number] = places[first]
-    return number[inverse].reshape(-1, 3), copies, out
 
 
 # -- reading what we wrote ---------------------------------------------------------------------------------------
@@ -504,7 +287,7 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
             sj.append(np.concatenate([tree.accessor(attributes[f"JOINTS_{s}"])[first] for s in sets], 1))
             sw.append(np.concatenate([tree.accessor(attributes[f"WEIGHTS_{s}"])[first] for s in sets], 1))
         if "COLOR_0" in attributes:
-            colours.append(_srgb(tree.accessor(attributes["COLOR_0"])[first, :3]))
+            colours.append(srgb_from_linear(tree.accessor(attributes["COLOR_0"])[first, :3]))
         for t, shape in enumerate((mesh.get("extras") or {}).get("targetNames", [])):
             shapes.setdefault(shape, []).append(tree.accessor(primitive["targets"][t]["POSITION"])[first])
         f = len(index) // 3
@@ -542,3 +325,14 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         skin=Skin(joints=tuple(names), method=about.get("method", "linear"), influences=arrays["skin/joints"].shape[1])
         if names else None,
     )  # fmt: skip
+
+
+def _lines_from_strokes(ends: np.ndarray) -> list[list[int]]:
+    """Lines again, from pairs of ends: a pair that begins where the last one ended goes on with it."""
+    lines: list[list[int]] = []
+    for a, b in ends.reshape(-1, 2).tolist():
+        if lines and lines[-1][-1] == a:
+            lines[-1].append(b)
+        else:
+            lines.append([a, b])
+    return lines

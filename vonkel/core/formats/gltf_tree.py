@@ -21,6 +21,9 @@ WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 GLB_MAGIC, JSON_CHUNK, BIN_CHUNK = 0x46546C67, 0x4E4F534A, 0x004E4942
 
 
+POINT = "_POINT"  # an attribute of our own: which point of its part each row is (3.7.2.1 allows such names, not uint32)
+
+
 class Tree:
     """A parsed file: `json` and its buffers.  Every look-up that fails raises BadFile.
 

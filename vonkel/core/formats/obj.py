@@ -8,10 +8,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ..character import Character
 from ..errors import BadFile
 from .mesh import RawMesh
 from .reading import count, plainly
+from .scene import Scene
 
 MOST_IN_LINE = 1 << 20
 
@@ -170,27 +170,25 @@ def _index(word: str, count: int) -> int:
     return i - 1 if i > 0 else count + i
 
 
-def write(character: Character, points: np.ndarray | None = None) -> bytes:
-    """The mesh as text, one `o` per part, polygons and point order kept; `points` (n, 3) in place of the rest."""
-    p = character.points if points is None else points
-    colours = character.arrays.get("colours")
-    starts, corners = character.arrays["face_starts"], character.arrays["face_corners"]
-    uvs = character.arrays.get("uvs")
+def write(scene: Scene) -> bytes:
+    """The mesh as text, one `o` per part, polygons and point order kept."""
+    mesh = scene.polygons
+    starts, corners, uvs, colours = mesh.face_starts, mesh.face_corners, mesh.uvs, mesh.colours
     lines = []
-    for part in character.parts:
-        lines.append(f"o {part.name}")
-        for i in range(*part.points):
-            x, y, z = p[i]
+    for name, points, faces, strokes in mesh.parts:
+        lines.append(f"o {name}")
+        for i in range(*points):
+            x, y, z = mesh.points[i]
             tail = "" if colours is None else "".join(f" {v / 255:.3f}" for v in colours[i])
             lines.append(f"v {x:.6f} {y:.6f} {z:.6f}{tail}")
-        for f in range(*part.faces):
+        for f in range(*faces):
             lo, hi = int(starts[f]), int(starts[f + 1])
             if uvs is None:
                 lines.append("f " + " ".join(str(c + 1) for c in corners[lo:hi]))
             else:
                 lines += [f"vt {u:.6f} {1 - v:.6f}" for u, v in uvs[lo:hi]]
                 lines.append("f " + " ".join(f"{corners[k] + 1}/{k + 1}" for k in range(lo, hi)))
-        for i in range(*part.lines):
-            run = character.arrays["line_points"][slice(*character.arrays["line_starts"][i : i + 2])]
-            lines.append("l " + " ".join(str(v + 1) for v in run))
+        if mesh.line_starts is not None and mesh.line_points is not None:
+            runs = [mesh.line_points[slice(*mesh.line_starts[i : i + 2])] for i in range(*strokes)]
+            lines += ["l " + " ".join(str(v + 1) for v in run) for run in runs]
     return ("\n".join(lines) + "\n").encode()

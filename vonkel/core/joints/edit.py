@@ -8,6 +8,7 @@ from ..character import Character, Joint, opposite_name, unique_name, without_si
 from ..character.hierarchy import descendants, parents_first
 from ..errors import BadParameters, StepRefused
 from ..tolerances import MAX_JOINTS, SAME_PLACE
+from ..weights import table_of, with_table
 from .inside import kept_inside
 from .orient import MIRROR, bone_child, turn_down_bones
 
@@ -88,7 +89,7 @@ def remove_joint(character: Character, name: str) -> Character:
             raise StepRefused(
                 f"{name} holds skin and has no parent to give it to.", character.name, "Bind again after."
             )
-        result = _skin_without(result, name, joint.parent)
+        result = with_table(result, table_of(result).given_over({name: joint.parent}))
     return result
 
 
@@ -97,28 +98,6 @@ def remove_chain(character: Character, name: str) -> Character:
     for n in [*descendants(character, name)[::-1], name]:
         character = remove_joint(character, n)
     return character
-
-
-def _skin_without(character: Character, name: str, heir: str) -> Character:
-    """What `name` holds goes to `heir`; every joint stands once in the list of holders, and once with each point."""
-    skin = character.skin
-    assert skin is not None
-    if heir not in skin.joints:
-        return character.with_(
-            skin=skin.model_copy(update={"joints": tuple(heir if j == name else j for j in skin.joints)})
-        )
-    left = tuple(j for j in skin.joints if j != name)
-    number = np.array([left.index(heir if j == name else j) for j in skin.joints], np.uint16)
-    joints, weights = number[character.arrays["skin/joints"]], character.arrays["skin/weights"].copy()
-    k = joints.shape[1]
-    for a in range(k):
-        for b in range(a + 1, k):
-            same = (joints[:, a] == joints[:, b]) & (weights[:, b] > 0)
-            weights[same, a] += weights[same, b]
-            weights[same, b] = 0.0
-    return character.with_(
-        skin=skin.model_copy(update={"joints": left}), arrays={"skin/joints": joints, "skin/weights": weights}
-    )
 
 
 def side_of(character: Character, place: np.ndarray) -> str:

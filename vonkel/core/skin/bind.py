@@ -12,6 +12,7 @@ character meshes; the distances, grids, falloff and evening here are our own.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -19,7 +20,7 @@ import numpy as np
 
 from ..character import Character, Joint, Skin, opposite_name
 from ..compiled import compiled
-from ..errors import StepRefused
+from ..errors import NotFound, StepRefused
 from ..geometry.health import mirror_distance
 from ..geometry.topology import point_normals, topology_of
 from ..geometry.voxels import STEP_LENGTHS, Solid, distances_through, solid_from_mesh
@@ -151,15 +152,45 @@ def _close_groups(bones: list[Bone], near: float, solid: Solid) -> list[list[int
     return [g for g in sets.values() if len(g) > 2]
 
 
+@dataclass(frozen=True)
+class Surface:
+    """What a binding method is given: points (n, 3) and triangles (t, 3) of the skin, which points are skin (n,) bool, the
+    bones, how fast a hold fades (higher: sharper), and rounds of evening along the surface."""
+
+    character: Character
+    points: np.ndarray
+    triangles: np.ndarray
+    soft: np.ndarray
+    bones: list[Bone]
+    falloff: float
+    smooth: int
+
+
+@dataclass(frozen=True)
+class Binding:
+    """A way to bind: `weights` gives (s, b) for the skin's points and the bones, rows summing to one."""
+
+    title: str
+    about: str
+    weights: Callable[[Surface], np.ndarray]
+
+
+BINDINGS: dict[str, Binding] = {}
+"""The ways to bind, by the word that the step takes.  A new one is a function and a line here."""
+
+
 def bind_skin(
-    character: Character, influences: int = 4, falloff: float = 5.0, smooth: int = 20, method: str = "dual"
-) -> Character:
+    character: Character, influences: int = 4, falloff: float = 5.0, smooth: int = 20, deforming: str = "dual",
+    by: str = "volume",
+) -> Character:  # fmt: skip
     """Bind every skin part to the deforming joints; other parts follow one joint each, rigidly.
 
     influences: the most joints that may hold a point; falloff: how fast a joint's hold fades with distance
-    (higher: sharper); smooth: rounds of evening along the surface.
-    Raises StepRefused where there are no deforming joints or no closed volume to measure in.
+    (higher: sharper); smooth: rounds of evening along the surface; deforming: how joints' moves are blended; by: one of
+    BINDINGS.  Raises StepRefused where there are no deforming joints, or where the method can't work on this mesh.
     """
+    if by not in BINDINGS:
+        raise NotFound(f"There is no way to bind “{by}”.", character.name, f"There are: {', '.join(BINDINGS)}.")
     bones = bones_of(character)
     holders = [Bone(j.name, np.array([[j.place, j.place]])) for j in character.joints if j.role in RIGID_ROLES]
     if not bones:
@@ -172,23 +203,22 @@ def bind_skin(
             soft[part.points[0] : part.points[1]] = True
     if soft.any():
         keep = soft[topo.triangles[:, 0]]
-        weights[soft, : len(bones)] = _soft_weights(
-            character, points, topo.triangles[keep], soft, bones, falloff, smooth
-        )
+        surface = Surface(character, points, topo.triangles[keep], soft, bones, falloff, smooth)
+        weights[soft, : len(bones)] = BINDINGS[by].weights(surface)
     bones = bones + holders
     _hold_rigid_parts(character, bones, weights)
     tell(0.95, "keeping the strongest influences")
     chosen, values = strongest(weights, influences)
     return character.with_(
-        skin=Skin(joints=tuple(b.joint for b in bones), method=method, influences=influences),
+        skin=Skin(joints=tuple(b.joint for b in bones), method=deforming, influences=influences),
         arrays={"skin/joints": chosen, "skin/weights": values},
     )
 
 
-def _soft_weights(
-    character: Character, points: np.ndarray, triangles: np.ndarray, soft: np.ndarray, bones: list[Bone],
-    falloff: float, smooth: int,
-) -> np.ndarray:  # fmt: skip
+def weights_through_volume(s: Surface) -> np.ndarray:
+    """By distance through the filled body (see the head of this file)."""
+    character, points, triangles, soft, bones = s.character, s.points, s.triangles, s.soft, s.bones
+    falloff, smooth = s.falloff, s.smooth
     tell(0.02, "filling the body")
     h = character.size / CELLS_ALONG
     half = np.ceil(np.abs(points[:, 0]).max() / h + 1) * h  # cells lie alike on both sides of x = 0
@@ -197,7 +227,9 @@ def _soft_weights(
     solid = solid_from_mesh(points, triangles, h, (low, high))
     if len(solid.cells) < 8:
         raise StepRefused(
-            "The body has no inside to measure through.", "the skin parts are open or flat", "Close its borders first."
+            "The body has no inside to measure through.",
+            "the skin parts are open or flat",
+            "Close its borders first, or bind by the nearest bone.",
         )
     normals = point_normals(points, triangles)[soft]
     surface = points[soft]
@@ -342,6 +374,28 @@ def even(weights: np.ndarray, allowed: np.ndarray, character: Character, soft: n
         cols = number[np.concatenate([cols[rows[i] : rows[i + 1]] for i in keep])] if len(keep) else cols
         rows = np.concatenate([[0], np.cumsum(np.diff(rows)[keep])])
     return np.asarray(_even_rounds(weights, allowed, rows.astype(np.int64), cols.astype(np.int64), rounds))
+
+
+def weights_by_nearest_bone(s: Surface) -> np.ndarray:
+    """Each point to the bone that is nearest in a straight line, then evened.  For open or flat meshes and hard things."""
+    surface = s.points[s.soft]
+    distance = np.stack([distance_to_segments(surface, b.segments) for b in s.bones], 1)
+    weights = np.zeros_like(distance)
+    weights[np.arange(len(surface)), distance.argmin(1)] = 1.0
+    weights = even(weights, np.ones_like(weights), s.character, s.soft, s.smooth)
+    return both_sides_alike(weights, surface, s.bones, s.character.size)
+
+
+BINDINGS |= {
+    "volume": Binding(
+        "through the volume",
+        "by distance through the filled body: a hand beside a thigh is far from it",
+        weights_through_volume,
+    ),
+    "nearest": Binding(
+        "by the nearest bone", "in a straight line: for open or flat meshes and hard things", weights_by_nearest_bone
+    ),
+}
 
 
 def strongest(weights: np.ndarray, influences: int) -> tuple[np.ndarray, np.ndarray]:

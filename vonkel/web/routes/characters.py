@@ -9,10 +9,8 @@ from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel
 
-from ...core.formats import gltf, obj
 from ...core.geometry.parts import point_colours
 from ...core.geometry.topology import topology_of
-from ...core.joints.names import joint_names
 from ...core.skin.bind import weights_of
 from ...core.trials.picture import picture, png
 from ...demo import add_member
@@ -94,19 +92,6 @@ def _file_name(name: str, ending: str) -> dict[str, str]:
         "".join(ch if ch.isascii() and (ch.isalnum() or ch in "-_") else "-" for ch in name).strip("-") or "character"
     )
     return {"content-disposition": f'attachment; filename="{safe}{ending}"', "cache-control": "no-store"}
-
-
-@router.get("/c/{number}/export.glb")
-def export_glb(workshop: TheWorkshop, number: int, names: str = "") -> Response:
-    """The rig; `names`: “hanim” for the humanoid standard's, or a pattern such as {side}_{part}{n}."""
-    c = workshop.character(number)
-    return download(gltf.write_rigged(c, names=joint_names(c, names)), c.name, ".glb", "model/gltf-binary")
-
-
-@router.get("/c/{number}/export.obj")
-def export_obj(workshop: TheWorkshop, number: int) -> Response:
-    c = workshop.character(number)
-    return download(obj.write(c), c.name, ".obj", "text/plain")
 
 
 @router.get("/c/{number}/recipe.json")

@@ -8,7 +8,10 @@ from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import Response
 
 from ...core.errors import NotFound
+from ...core.formats import FORMATS
 from ...core.formats.pictures import picture_kind
+from ...core.handover import written
+from ...core.joints.names import joint_names
 from ...core.tolerances import MAX_FILE_BYTES
 from .. import payload
 from .characters import IMMUTABLE, download
@@ -66,6 +69,15 @@ def _image(workshop: TheWorkshop, number: int, array: str, v: str) -> Response:
 def export(workshop: TheWorkshop, number: int) -> Response:
     """The character whole, with its ledger."""
     return download(workshop.pack(number), workshop.character(number).name, ".vonkel", "application/zip")
+
+
+@router.get("/export{ending}")
+def export_as(workshop: TheWorkshop, number: int, ending: str, names: str = "") -> Response:
+    """The character in one of the open formats; `names`: “hanim” for the humanoid standard's joint names, or a pattern such
+    as {side}_{part}{n}, where the format has names."""
+    c = workshop.character(number)
+    data = written(c, ending, joint_names(c, names))
+    return download(data, c.name, ending.lower(), FORMATS[ending.lower()].media)
 
 
 @router.post("/duplicate")

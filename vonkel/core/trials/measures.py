@@ -1,0 +1,109 @@
+"""What the trials measure.  A new measure is a function here, or in a file of its own, under `@measure`.
+
+Each says what it found at a pose against what a reviewer would still let pass (common practice); the card, the grade, the
+report and the page take all that are registered.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from .measure import Figures
+
+
+@dataclass(frozen=True)
+class Found:
+    """`value` in the measure's unit; `share` of what would pass by itself (1: just so); where it is worst, in words."""
+
+    value: float
+    share: float
+    words: str
+    point: int
+
+
+@dataclass(frozen=True)
+class Measure:
+    """`limit` is what would just pass, in `unit` (× for ratios of posed over rest, share, number); `source` of it."""
+
+    key: str
+    title: str
+    unit: str
+    limit: float
+    source: str
+    read: Callable[[Figures, float], Found]
+
+
+MEASURES: dict[str, Measure] = {}
+COMMON = "common practice"
+
+
+def measure(
+    key: str, title: str, unit: str, limit: float, source: str = COMMON
+) -> Callable[[Callable[[Figures, float], Found]], Callable[[Figures, float], Found]]:
+    """Register (figures of a pose, the limit) → what was found."""
+
+    def register(read: Callable[[Figures, float], Found]) -> Callable[[Figures, float], Found]:
+        if key in MEASURES:
+            raise ValueError(f"two measures are called {key}")
+        MEASURES[key] = Measure(key, title, unit, limit, source, read)
+        return read
+
+    return register
+
+
+def found_at(figures: Figures) -> dict[str, Found]:
+    """What every measure finds at one pose."""
+    return {k: m.read(figures, m.limit) for k, m in MEASURES.items()}
+
+
+GRADES = (("A", 0.35), ("B", 0.7), ("C", 1.2))  # up to this share of what would pass; D beyond
+CALM = 0.02  # below this share of what would pass nothing is worth a word
+
+
+def judge(found: dict[str, Found]) -> tuple[float, str, int]:
+    """How bad a pose is (the largest share of what would pass), the worst of it in words, and the point where."""
+    worst = max(found.values(), key=lambda f: f.share)
+    return float(worst.share), worst.words if worst.share > CALM else "calm", worst.point
+
+
+def grade(badness: float) -> str:
+    """The grade for a share of what would pass: see GRADES."""
+    return next((g for g, most in GRADES if badness <= most), "D")
+
+
+@measure("longest_edge", "longest edge", "×", 2.5)
+def _longest(f: Figures, limit: float) -> Found:
+    most = f.stretch_most
+    return Found(most, (most - 1) / (limit - 1), f"an edge {most:.1f} times as long", f.stretch_point)
+
+
+@measure("shortest_edge", "shortest edge", "×", 1 / 13)
+def _shortest(f: Figures, limit: float) -> Found:
+    least = f.squeeze_most
+    share = (1 / max(least, 1e-3) - 1) / (1 / limit - 1)
+    return Found(least, share, f"an edge squeezed to {100 * least:.0f} %", f.squeeze_point)
+
+
+@measure("volume_lost", "volume lost", "share", 0.2)
+def _lost(f: Figures, limit: float) -> Found:
+    limb, loss = min(f.volumes.items(), key=lambda x: x[1], default=("", 0.0))
+    return Found(-loss, -loss / limit, f"{limb} loses {-100 * loss:.0f} % of its volume", f.squeeze_point)
+
+
+@measure("volume_gained", "volume gained", "share", 0.4)
+def _gained(f: Figures, limit: float) -> Found:
+    limb, gain = max(f.volumes.items(), key=lambda x: x[1], default=("", 0.0))
+    return Found(gain, gain / limit, f"{limb} gains {100 * gain:.0f} % volume", f.stretch_point)
+
+
+@measure("folded_edges", "folded edges", "number", 200)
+def _folded(f: Figures, limit: float) -> Found:
+    return Found(f.folded, f.folded / limit, f"{f.folded} folded edges", f.squeeze_point)
+
+
+@measure("left_behind", "points left behind", "number", 10)
+def _behind(f: Figures, limit: float) -> Found:
+    count = len(f.left_behind)
+    where = int(f.left_behind[0]) if count else f.stretch_point
+    return Found(count, count / limit, f"{count} points left behind", where)
