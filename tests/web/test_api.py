@@ -15,6 +15,7 @@ from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.handover import written
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
+from vonkel.demo import DATA, READY
 from vonkel.web.app import Settings, create_app
 from vonkel.workshop import Workshop
 
@@ -208,3 +209,45 @@ def test_trials_run_as_a_job_and_stay(posed):
     )
     report = client.get(f"/api/c/{number}/report.json").json()
     assert report["trials_are_of_this_state"] and "picture" not in report["trials"][0]
+
+
+def test_a_page_is_told_only_what_it_doesnt_have(client, tmp_path):
+    """Slices by hash: after a joint was moved the finished biped's page learns a few rows, under 10 kB; merged they are
+    the whole state."""
+    number = client.post("/api/characters", files={"file": (READY, (DATA / READY).read_bytes())}).json()["number"]
+    first = client.post(f"/api/c/{number}/changes", json={}).json()
+    have = {n: s["tag"] for n, s in first.items()}
+    assert client.post(f"/api/c/{number}/changes", json={"have": have}).json() == {}
+    whole = client.get(f"/api/c/{number}").json()
+    said = {n: s["value"] for n, s in first.items()}
+    controls = [a | b for a, b in zip(said["controls"], said.pop("lines"), strict=True)]
+    assert {**said.pop("head"), **said, "controls": controls} == whole
+    place = next(j["place"] for j in whole["joints"] if j["name"] == "forearm_L")
+    body = {
+        "step": "joints.move", "params": {"joint": "forearm_L", "place": [place[0], place[1] + 0.01, place[2]]},
+        "position": whole["position"],
+    }  # fmt: skip
+    assert client.post(f"/api/c/{number}/steps", json=body).status_code == 200
+    answer = client.post(f"/api/c/{number}/changes", json={"have": have})
+    assert len(answer.content) < 10_000
+    told = answer.json()
+    assert set(told["joints"]["rows"]) >= {"forearm_L", "forearm_R"} and "order" not in told["joints"]
+    now = client.get(f"/api/c/{number}").json()
+    for name, slice_ in told.items():
+        if "rows" in slice_:
+            merged = [slice_["rows"].get(r["name"], r) for r in first[name]["value"]]
+            kept = [
+                {k: v for k, v in row.items() if k in merged[0]} for row in now["controls" if name == "lines" else name]
+            ]
+            assert merged == kept
+
+
+def test_rows_that_come_and_go_are_told_with_their_order(client):
+    number = client.post("/api/characters", files={"file": (READY, (DATA / READY).read_bytes())}).json()["number"]
+    first = client.post(f"/api/c/{number}/changes", json={}).json()
+    body = {"step": "limbs.remove_kit", "params": {"kit": "tail"}, "position": first["head"]["value"]["position"]}
+    assert client.post(f"/api/c/{number}/steps", json=body).status_code == 200
+    told = client.post(f"/api/c/{number}/changes", json={"have": {n: s["tag"] for n, s in first.items()}}).json()
+    now = client.get(f"/api/c/{number}").json()
+    assert told["controls"]["order"] == [c["name"] for c in now["controls"]]
+    assert len(told["controls"]["rows"]) < 5

@@ -4,4 +4,7 @@ const { validateBytes } = require("gltf-validator");
 
 validateBytes(new Uint8Array(readFileSync(process.argv[2])), { format: "glb", writeTimestamp: false, maxIssues: 0 })
   .then((report) => console.log(JSON.stringify(report)))
-  .catch((error) => { console.error(String(error)); process.exit(1); });
+  .catch((error) => {
+    console.error(String(error));
+    process.exit(1);
+  });

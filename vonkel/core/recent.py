@@ -26,6 +26,10 @@ class Recent(Generic[Key, Value]):
         """Forget all of it."""
         self._kept.clear()
 
+    def peek(self, key: Key) -> Value | None:
+        """What is kept under `key`, or None; it counts as no asking."""
+        return self._kept.get(key)
+
     def get(self, key: Key, make: Callable[[], Value]) -> Value:
         """What is kept under `key`, or else what `make` gives (never None), kept from now on."""
         made = self._kept.get(key)

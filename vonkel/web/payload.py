@@ -1,4 +1,4 @@
-"""What the pages are told of a character."""
+"""Meshes and live frames as bytes."""
 
 from __future__ import annotations
 
@@ -13,65 +13,7 @@ from ..core.character import Character
 from ..core.geometry.parts import point_colours
 from ..core.geometry.topology import topology_of
 from ..core.rig import Pose
-from ..core.trials import trial_poses
-from ..readings import findings, station_states
-from ..readings.report import counts
 from ..store import Position
-from ..workshop import Workshop
-from ..workshop.workshop import ROOT_STEP
-
-
-def state(workshop: Workshop, number: int) -> dict[str, Any]:
-    """All of a character but its mesh: what a page needs to draw its sheets."""
-    position = workshop.store.position(number)
-    c = workshop.character(number, position.step)
-    found = findings(c)
-    cards, fresh = workshop.trials(number)
-    rows = workshop.store.ledger(number)
-    values, label = workshop.pose(number)
-    last = next((r for r in reversed(rows) if not r.undone), None)
-    return {
-        "number": number,
-        "position": {"step": position.step, "pose": position.pose},
-        "name": c.name,
-        "about": c.about,
-        "plan": c.plan,
-        "height": c.height,
-        "size": np.ptp(c.points, axis=0).tolist() if len(c.points) else [0, 0, 0],
-        "low": c.points.min(0).tolist() if len(c.points) else [0, 0, 0],
-        "counts": counts(c),
-        "mesh": mesh_key(c),
-        "parts": [p.model_dump() for p in c.parts],
-        "joints": [j.model_dump() for j in c.joints],
-        "kits": [k.model_dump() for k in c.kits],
-        "controls": [k.model_dump() for k in c.controls],
-        "rules": [r.model_dump() for r in c.rules],
-        "shapes": [s.model_dump() for s in c.shapes],
-        "poses": [p.name for p in c.poses],
-        "groups": len(c.groups),
-        "pictures": [q.model_dump() | {"key": c.arrays.hash_of(f"picture/{q.name}")} for q in c.pictures],
-        "texture": c.arrays.hash_of("texture") if "texture" in c.arrays else "",
-        "skin": {**c.skin.model_dump(), "holds": _holds(c)} if c.skin else None,
-        "findings": [f.model_dump() for f in found],
-        "stations": station_states(c, found, bool(cards) and fresh),
-        "steps": sum(not r.undone for r in rows),
-        "last": {"sentence": last.sentence, "number": last.number} if last else None,
-        "can_undo": bool(position.pose) or (last is not None and last.name != ROOT_STEP),
-        "can_redo": workshop.store.can_redo(number),
-        "pose": {"values": values, "label": label},
-        "store_bytes": workshop.store.bytes_used(),
-        "trial_names": [p.name for p in trial_poses(c)] if c.skin else [],
-    }
-
-
-def _holds(c: Character) -> dict[str, float]:
-    """Joint → the share of all weight that it carries, against the largest."""
-    assert c.skin
-    total = np.bincount(
-        c.arrays["skin/joints"].ravel(), c.arrays["skin/weights"].ravel().astype(float), len(c.skin.joints)
-    )
-    most = max(float(total.max()), 1e-9)
-    return {n: round(float(t / most), 4) for n, t in zip(c.skin.joints, total, strict=True)}
 
 
 def mesh_key(c: Character) -> str:

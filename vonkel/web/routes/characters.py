@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import JSONResponse, Response
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from ...core.geometry.parts import point_colours
 from ...core.geometry.topology import topology_of
@@ -16,7 +16,7 @@ from ...core.trials.picture import picture, png
 from ...demo import add_member
 from ...readings import report as write_report
 from ...steps.recipe import dump_recipe
-from .. import payload
+from .. import payload, slices
 from .deps import TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api")
@@ -44,7 +44,21 @@ def delete(workshop: TheWorkshop, number: int) -> dict[str, Any]:
 
 @router.get("/c/{number}")
 def read(workshop: TheWorkshop, number: int) -> JSONResponse:
-    return JSONResponse(payload.state(workshop, number))
+    """All of a character but its mesh."""
+    return JSONResponse(slices.state(workshop, number))
+
+
+class Have(BaseModel):
+    """The slices that a page has, by their hashes."""
+
+    have: dict[Annotated[str, Field(max_length=20)], Annotated[str, Field(max_length=32)]] = Field({}, max_length=40)
+    later: bool = Field(False, description="leave what looks through the whole mesh for another time")
+
+
+@router.post("/c/{number}/changes")
+def changes(workshop: TheWorkshop, number: int, body: Have) -> JSONResponse:
+    """What of the state a page doesn't have yet."""
+    return JSONResponse(slices.changes(workshop, number, body.have, body.later))
 
 
 @router.get("/c/{number}/mesh/{key}")

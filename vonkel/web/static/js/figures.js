@@ -2,34 +2,53 @@
 import { EMBER, INK, SIDES, plus, rotated } from "./sheet.js";
 
 export function drawJoints(plate, name) {
-  const pen = plate.pen, at = plate.joints.map((_, i) => plate.project(name, plate.jointPlace(i)));
+  const pen = plate.pen,
+    at = plate.joints.map((_, i) => plate.project(name, plate.jointPlace(i)));
   plate.joints.forEach((j, i) => {
     const p = j.parent ? plate.index.get(j.parent) : undefined;
     if (p === undefined) return;
-    const [x0, y0] = at[p], [x1, y1] = at[i], n = Math.hypot(x1 - x0, y1 - y0);
+    const [x0, y0] = at[p],
+      [x1, y1] = at[i],
+      n = Math.hypot(x1 - x0, y1 - y0);
     if (n < 3) return;
-    const w = Math.min(Math.max(0.11 * n, 2), 8), ux = -(y1 - y0) / n, uy = (x1 - x0) / n;
-    const mx = x0 + 0.46 * (x1 - x0), my = y0 + 0.46 * (y1 - y0);
+    const w = Math.min(Math.max(0.11 * n, 2), 8),
+      ux = -(y1 - y0) / n,
+      uy = (x1 - x0) / n;
+    const mx = x0 + 0.46 * (x1 - x0),
+      my = y0 + 0.46 * (y1 - y0);
     const colour = SIDES[j.side];
-    pen.beginPath(); pen.moveTo(x0, y0);
+    pen.beginPath();
+    pen.moveTo(x0, y0);
     pen.quadraticCurveTo(mx + 2 * w * ux, my + 2 * w * uy, x1, y1);
     pen.quadraticCurveTo(mx - 2 * w * ux, my - 2 * w * uy, x0, y0);
-    pen.fillStyle = colour + (j.role === "eye" ? "14" : "38"); pen.fill();
-    pen.strokeStyle = colour; pen.lineWidth = 1.2; pen.stroke();
+    pen.fillStyle = colour + (j.role === "eye" ? "14" : "38");
+    pen.fill();
+    pen.strokeStyle = colour;
+    pen.lineWidth = 1.2;
+    pen.stroke();
   });
   plate.joints.forEach((j, i) => {
-    const [x, y] = at[i], chosen = j.name === plate.selected.joint, over = j.name === plate.hovered;
+    const [x, y] = at[i],
+      chosen = j.name === plate.selected.joint,
+      over = j.name === plate.hovered;
     if (chosen) tick(plate, name, i, x, y);
-    pen.beginPath(); pen.arc(x, y, chosen ? 6.5 : over ? 5 : j.deforms ? 3.4 : 2.4, 0, 7);
-    pen.fillStyle = "#fffdf8"; pen.fill();
-    pen.strokeStyle = chosen || over ? EMBER : SIDES[j.side]; pen.lineWidth = chosen ? 3 : 1.6; pen.stroke();
+    pen.beginPath();
+    pen.arc(x, y, chosen ? 6.5 : over ? 5 : j.deforms ? 3.4 : 2.4, 0, 7);
+    pen.fillStyle = "#fffdf8";
+    pen.fill();
+    pen.strokeStyle = chosen || over ? EMBER : SIDES[j.side];
+    pen.lineWidth = chosen ? 3 : 1.6;
+    pen.stroke();
   });
 }
 
 /** One of a joint's own axes, such as “z” or “-x”, as it stands now. */
 function ownAxis(plate, i, name) {
-  const k = "xyz".indexOf(name.at(-1)), sign = name.startsWith("-") ? -1 : 1;
-  const way = plate.frames ? [k, k + 4, k + 8].map((m) => plate.frames[12 * i + m]) : rotated(plate.joints[i].turn, [0, 1, 2].map((m) => (m === k ? 1 : 0)));
+  const k = "xyz".indexOf(name.at(-1)),
+    sign = name.startsWith("-") ? -1 : 1;
+  const way = plate.frames
+    ? [k, k + 4, k + 8].map((m) => plate.frames[12 * i + m])
+    : rotated(plate.joints[i].turn, [k === 0 ? 1 : 0, k === 1 ? 1 : 0, k === 2 ? 1 : 0]);
   return way.map((v) => v * sign);
 }
 
@@ -37,9 +56,14 @@ function ownAxis(plate, i, name) {
 function tick(plate, name, i, x, y) {
   const j = plate.joints[i];
   const hinge = ownAxis(plate, i, j.hinge);
-  const place = plate.jointPlace(i), [tx, ty] = plate.project(name, plus(place, hinge, 0.035 * plate.sizes().y));
-  plate.pen.beginPath(); plate.pen.moveTo(x, y); plate.pen.lineTo(tx, ty);
-  plate.pen.strokeStyle = EMBER; plate.pen.lineWidth = 2; plate.pen.stroke();
+  const place = plate.jointPlace(i),
+    [tx, ty] = plate.project(name, plus(place, hinge, 0.035 * plate.sizes().y));
+  plate.pen.beginPath();
+  plate.pen.moveTo(x, y);
+  plate.pen.lineTo(tx, ty);
+  plate.pen.strokeStyle = EMBER;
+  plate.pen.lineWidth = 2;
+  plate.pen.stroke();
 }
 
 export function drawControls(plate, name) {
@@ -47,14 +71,19 @@ export function drawControls(plate, name) {
   plate.controls.forEach((c, i) => {
     if (!plate.showsControl(i)) return;
     const line = plate.controlLine(i).map((p) => plate.project(name, p));
-    const chosen = c.name === plate.selected.control, over = c.name === plate.hovered;
+    const chosen = c.name === plate.selected.control,
+      over = c.name === plate.hovered;
     pen.beginPath();
     line.forEach(([x, y], k) => (k ? pen.lineTo(x, y) : pen.moveTo(x, y)));
     pen.closePath();
-    pen.lineWidth = chosen || over ? 5 : 3.6; pen.strokeStyle = "rgba(255, 253, 248, .75)"; pen.stroke();
-    const leads = plate.dragKind(c).kind === "channel";  // an outline that leads others is dashed, one that moves itself is whole
+    pen.lineWidth = chosen || over ? 5 : 3.6;
+    pen.strokeStyle = "rgba(255, 253, 248, .75)";
+    pen.stroke();
+    const leads = plate.dragKind(c).kind === "channel"; // an outline that leads others is dashed, one that moves itself is whole
     pen.setLineDash(leads ? [7, 4] : []);
-    pen.lineWidth = chosen ? 3 : over ? 2.6 : 1.7; pen.strokeStyle = chosen || over ? EMBER : SIDES[c.side]; pen.stroke();
+    pen.lineWidth = chosen ? 3 : over ? 2.6 : 1.7;
+    pen.strokeStyle = chosen || over ? EMBER : SIDES[c.side];
+    pen.stroke();
     pen.setLineDash([]);
   });
 }
@@ -72,24 +101,38 @@ export function drawMarks(plate, name) {
   pen.fillStyle = "rgba(200, 72, 26, .85)";
   for (const p of plate.marked) {
     const [x, y] = plate.project(name, plate.pointPlace(p));
-    pen.beginPath(); pen.arc(x, y, 2.6, 0, 7); pen.fill();
+    pen.beginPath();
+    pen.arc(x, y, 2.6, 0, 7);
+    pen.fill();
   }
 }
 
 /** The own axes of every joint: the hinge as a full tick, the bone's axis dashed, the third thin; letters on the chosen one. */
 export function drawAxes(plate, name) {
-  const pen = plate.pen, long = 0.03 * plate.sizes().y;
+  const pen = plate.pen,
+    long = 0.03 * plate.sizes().y;
   plate.joints.forEach((j, i) => {
-    const place = plate.jointPlace(i), [x, y] = plate.project(name, place), chosen = j.name === plate.selected.joint;
+    const place = plate.jointPlace(i),
+      [x, y] = plate.project(name, place),
+      chosen = j.name === plate.selected.joint;
     for (const axis of ["x", "y", "z"]) {
-      const size = long * (chosen ? 1.7 : 1), [ex, ey] = plate.project(name, plus(place, ownAxis(plate, i, axis), size));
-      pen.beginPath(); pen.moveTo(x, y); pen.lineTo(ex, ey);
-      const hinge = j.hinge.at(-1) === axis, aim = j.aim.at(-1) === axis;
-      pen.strokeStyle = hinge ? EMBER : INK; pen.lineWidth = hinge ? 2 : aim ? 1.4 : 0.8;
+      const size = long * (chosen ? 1.7 : 1),
+        [ex, ey] = plate.project(name, plus(place, ownAxis(plate, i, axis), size));
+      pen.beginPath();
+      pen.moveTo(x, y);
+      pen.lineTo(ex, ey);
+      const hinge = j.hinge.at(-1) === axis,
+        aim = j.aim.at(-1) === axis;
+      pen.strokeStyle = hinge ? EMBER : INK;
+      pen.lineWidth = hinge ? 2 : aim ? 1.4 : 0.8;
       pen.setLineDash(aim ? [4, 3] : []);
-      pen.stroke(); pen.setLineDash([]);
+      pen.stroke();
+      pen.setLineDash([]);
       if (chosen) {
-        pen.font = "700 13px Atkinson, sans-serif"; pen.fillStyle = hinge ? EMBER : INK; pen.textAlign = "center"; pen.textBaseline = "middle";
+        pen.font = "700 13px Atkinson, sans-serif";
+        pen.fillStyle = hinge ? EMBER : INK;
+        pen.textAlign = "center";
+        pen.textBaseline = "middle";
         pen.fillText(axis, ex + 8 * Math.sign(ex - x || 1), ey);
       }
     }
@@ -102,31 +145,66 @@ export function drawWishes(plate, name) {
   for (const { line, closed, dashed, label, dots } of plate.wishes) {
     const at = line.map((p) => plate.project(name, p));
     if (at.length > 1) {
-      for (const [width, colour] of [[5, "rgba(255, 253, 248, .8)"], [2.2, EMBER]]) {
+      for (const [width, colour] of [
+        [5, "rgba(255, 253, 248, .8)"],
+        [2.2, EMBER],
+      ]) {
         pen.beginPath();
         at.forEach(([x, y], k) => (k ? pen.lineTo(x, y) : pen.moveTo(x, y)));
         if (closed) pen.closePath();
-        pen.lineWidth = width; pen.strokeStyle = colour; pen.setLineDash(dashed ? [6, 4] : []);
+        pen.lineWidth = width;
+        pen.strokeStyle = colour;
+        pen.setLineDash(dashed ? [6, 4] : []);
         pen.stroke();
       }
       pen.setLineDash([]);
     }
-    if (dots) for (const [x, y] of at) { pen.beginPath(); pen.arc(x, y, 4.5, 0, 7); pen.fillStyle = "#fffdf8"; pen.fill(); pen.strokeStyle = EMBER; pen.lineWidth = 2; pen.stroke(); }
+    if (dots)
+      for (const [x, y] of at) {
+        pen.beginPath();
+        pen.arc(x, y, 4.5, 0, 7);
+        pen.fillStyle = "#fffdf8";
+        pen.fill();
+        pen.strokeStyle = EMBER;
+        pen.lineWidth = 2;
+        pen.stroke();
+      }
     if (label && at.length) note(pen, label, at[Math.floor(at.length / 2)]);
   }
-  const taken = [];  // labels that would lie on each other are left out; hovering shows them
-  for (const m of [...plate.landmarks].sort((a, b) => (b.name === plate.hovered) - (a.name === plate.hovered) || b.moved - a.moved)) {
-    const [x, y] = plate.project(name, m.place), over = plate.hovered === m.name, r = over || m.moved ? 7.5 : 6;
-    pen.beginPath(); pen.moveTo(x, y - r); pen.lineTo(x + r, y); pen.lineTo(x, y + r); pen.lineTo(x - r, y); pen.closePath();
-    pen.fillStyle = m.moved ? EMBER : "#fffdf8"; pen.fill(); pen.strokeStyle = EMBER; pen.lineWidth = 2; pen.stroke();
-    if (over || (name !== "top" && !taken.some(([tx, ty]) => Math.abs(tx - x) < 92 && Math.abs(ty - y) < 17))) { note(pen, m.label, [x + 10, y], "left"); taken.push([x, y]); }
+  const taken = []; // labels that would lie on each other are left out; hovering shows them
+  for (const m of [...plate.landmarks].sort(
+    (a, b) => Number(b.name === plate.hovered) - Number(a.name === plate.hovered) || b.moved - a.moved,
+  )) {
+    const [x, y] = plate.project(name, m.place),
+      over = plate.hovered === m.name,
+      r = over || m.moved ? 7.5 : 6;
+    pen.beginPath();
+    pen.moveTo(x, y - r);
+    pen.lineTo(x + r, y);
+    pen.lineTo(x, y + r);
+    pen.lineTo(x - r, y);
+    pen.closePath();
+    pen.fillStyle = m.moved ? EMBER : "#fffdf8";
+    pen.fill();
+    pen.strokeStyle = EMBER;
+    pen.lineWidth = 2;
+    pen.stroke();
+    if (over || (name !== "top" && !taken.some(([tx, ty]) => Math.abs(tx - x) < 92 && Math.abs(ty - y) < 17))) {
+      note(pen, m.label, [x + 10, y], "left");
+      taken.push([x, y]);
+    }
   }
 }
 
 function note(pen, text, [x, y], align = "center") {
-  pen.font = "700 13px Atkinson, sans-serif"; pen.textBaseline = "middle"; pen.textAlign = align;
-  const w = pen.measureText(text).width, left = align === "center" ? x - w / 2 : x, up = align === "center" ? y - 14 : y;
+  pen.font = "700 13px Atkinson, sans-serif";
+  pen.textBaseline = "middle";
+  pen.textAlign = align;
+  const w = pen.measureText(text).width,
+    left = align === "center" ? x - w / 2 : x,
+    up = align === "center" ? y - 14 : y;
   pen.fillStyle = "rgba(255, 253, 248, .86)";
   pen.fillRect(left - 4, up - 9, w + 8, 18);
-  pen.fillStyle = INK; pen.fillText(text, align === "center" ? x : left, up);
+  pen.fillStyle = INK;
+  pen.fillText(text, align === "center" ? x : left, up);
 }

@@ -10,11 +10,11 @@ export class Live {
     this.onError = onError;
     this.sequence = 0;
     this.busy = false;
-    this.asked = null;   // the wish that is under way: {make, message, done}
-    this.lasts = [];     // last wishes of drags, in their order
+    this.asked = null; // the wish that is under way: {make, message, done}
+    this.lasts = []; // last wishes of drags, in their order
     this.newest = null;
     this.counts = { points: 0, joints: 0 };
-    this.shown = 0;  // how many frames have been shown; tests read it
+    this.shown = 0; // how many frames have been shown; tests read it
     this.open();
   }
 
@@ -22,11 +22,17 @@ export class Live {
     const scheme = location.protocol === "https:" ? "wss" : "ws";
     this.socket = new WebSocket(`${scheme}://${location.host}/live/${this.number}`);
     this.socket.binaryType = "arraybuffer";
-    this.socket.onopen = () => { this.busy = false; this.next(); };
+    this.socket.onopen = () => {
+      this.busy = false;
+      this.next();
+    };
     this.socket.onmessage = (event) => this.take(event.data);
     this.socket.onclose = () => {
       this.busy = true;
-      if (this.asked) { this.lasts.unshift(this.asked); this.asked = null; }  // it was not answered: ask again
+      if (this.asked) {
+        this.lasts.unshift(this.asked);
+        this.asked = null;
+      } // it was not answered: ask again
       setTimeout(() => this.open(), 800);
     };
     this.busy = true;
@@ -40,12 +46,17 @@ export class Live {
 
   /** The last wish of a drag.  The promise is kept when its answer has been shown. */
   askLast(make) {
-    this.newest = null;  // an earlier wish of the same drag
-    return new Promise((done) => { this.lasts.push({ make, done }); this.next(); });
+    this.newest = null; // an earlier wish of the same drag
+    return new Promise((done) => {
+      this.lasts.push({ make, done });
+      this.next();
+    });
   }
 
   /** Whether nothing is asked and nothing waits. */
-  get idle() { return !this.asked && !this.lasts.length && !this.newest; }
+  get idle() {
+    return !this.asked && !this.lasts.length && !this.newest;
+  }
 
   next() {
     if (this.busy || this.socket.readyState !== WebSocket.OPEN) return;
@@ -70,11 +81,18 @@ export class Live {
       if (said.places) this.onPlaces(said.places);
       else {
         let at = 8 + size;
-        const floats = (count) => { const out = new Float32Array(data, at, count); at += 4 * count; return out; };
+        const floats = (count) => {
+          const out = new Float32Array(data, at, count);
+          at += 4 * count;
+          return out;
+        };
         const points = floats(3 * this.counts.points);
         const joints = floats(12 * this.counts.joints);
         const controls = floats(12 * said.controls);
-        this.onFrame({ said, points, joints, controls, heat: said.heat ? floats(this.counts.points) : null }, wish?.message ?? {});
+        this.onFrame(
+          { said, points, joints, controls, heat: said.heat ? floats(this.counts.points) : null },
+          wish?.message ?? {},
+        );
         this.shown = view.getUint32(0, true);
       }
     }

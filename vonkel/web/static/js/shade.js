@@ -54,7 +54,9 @@ void main() {
 /** The one material all parts share. */
 export function makeMaterial() {
   return new THREE.ShaderMaterial({
-    vertexShader: vertex, fragmentShader: fragment, side: THREE.DoubleSide,
+    vertexShader: vertex,
+    fragmentShader: fragment,
+    side: THREE.DoubleSide,
     uniforms: { mode: { value: MODES.colours }, fade: { value: 0 }, map: { value: null } },
   });
 }
@@ -63,37 +65,72 @@ export function makeMaterial() {
 export function writeNormals(points, triangles, normals) {
   normals.fill(0);
   for (let t = 0; t < triangles.length; t += 3) {
-    const a = 3 * triangles[t], b = 3 * triangles[t + 1], c = 3 * triangles[t + 2];
-    const ux = points[b] - points[a], uy = points[b + 1] - points[a + 1], uz = points[b + 2] - points[a + 2];
-    const vx = points[c] - points[a], vy = points[c + 1] - points[a + 1], vz = points[c + 2] - points[a + 2];
-    const x = uy * vz - uz * vy, y = uz * vx - ux * vz, z = ux * vy - uy * vx;
-    normals[a] += x; normals[a + 1] += y; normals[a + 2] += z;
-    normals[b] += x; normals[b + 1] += y; normals[b + 2] += z;
-    normals[c] += x; normals[c + 1] += y; normals[c + 2] += z;
+    const a = 3 * triangles[t],
+      b = 3 * triangles[t + 1],
+      c = 3 * triangles[t + 2];
+    const ux = points[b] - points[a],
+      uy = points[b + 1] - points[a + 1],
+      uz = points[b + 2] - points[a + 2];
+    const vx = points[c] - points[a],
+      vy = points[c + 1] - points[a + 1],
+      vz = points[c + 2] - points[a + 2];
+    const x = uy * vz - uz * vy,
+      y = uz * vx - ux * vz,
+      z = ux * vy - uy * vx;
+    normals[a] += x;
+    normals[a + 1] += y;
+    normals[a + 2] += z;
+    normals[b] += x;
+    normals[b + 1] += y;
+    normals[b + 2] += z;
+    normals[c] += x;
+    normals[c + 1] += y;
+    normals[c + 2] += z;
   }
   // The shader makes them unit length.
 }
 
 /** The nearest triangle hit by a ray, or null: {point: index of the nearest corner, distance}. */
 export function hitMesh(origin, way, points, triangles, hidden, partOf) {
-  let best = Infinity, hit = -1, bu = 0, bv = 0;
-  const [ox, oy, oz] = origin, [dx, dy, dz] = way;
+  let best = Infinity,
+    hit = -1,
+    bu = 0,
+    bv = 0;
+  const [ox, oy, oz] = origin,
+    [dx, dy, dz] = way;
   for (let t = 0; t < triangles.length; t += 3) {
     if (hidden.has(partOf[t / 3])) continue;
-    const a = 3 * triangles[t], b = 3 * triangles[t + 1], c = 3 * triangles[t + 2];
-    const ux = points[b] - points[a], uy = points[b + 1] - points[a + 1], uz = points[b + 2] - points[a + 2];
-    const vx = points[c] - points[a], vy = points[c + 1] - points[a + 1], vz = points[c + 2] - points[a + 2];
-    const px = dy * vz - dz * vy, py = dz * vx - dx * vz, pz = dx * vy - dy * vx;
+    const a = 3 * triangles[t],
+      b = 3 * triangles[t + 1],
+      c = 3 * triangles[t + 2];
+    const ux = points[b] - points[a],
+      uy = points[b + 1] - points[a + 1],
+      uz = points[b + 2] - points[a + 2];
+    const vx = points[c] - points[a],
+      vy = points[c + 1] - points[a + 1],
+      vz = points[c + 2] - points[a + 2];
+    const px = dy * vz - dz * vy,
+      py = dz * vx - dx * vz,
+      pz = dx * vy - dy * vx;
     const det = ux * px + uy * py + uz * pz;
     if (det > -1e-14 && det < 1e-14) continue;
-    const sx = ox - points[a], sy = oy - points[a + 1], sz = oz - points[a + 2];
+    const sx = ox - points[a],
+      sy = oy - points[a + 1],
+      sz = oz - points[a + 2];
     const u = (sx * px + sy * py + sz * pz) / det;
     if (u < 0 || u > 1) continue;
-    const qx = sy * uz - sz * uy, qy = sz * ux - sx * uz, qz = sx * uy - sy * ux;
+    const qx = sy * uz - sz * uy,
+      qy = sz * ux - sx * uz,
+      qz = sx * uy - sy * ux;
     const v = (dx * qx + dy * qy + dz * qz) / det;
     if (v < 0 || u + v > 1) continue;
     const far = (vx * qx + vy * qy + vz * qz) / det;
-    if (far > 0 && far < best) { best = far; hit = t; bu = u; bv = v; }
+    if (far > 0 && far < best) {
+      best = far;
+      hit = t;
+      bu = u;
+      bv = v;
+    }
   }
   if (hit < 0) return null;
   const corner = 1 - bu - bv >= bu && 1 - bu - bv >= bv ? 0 : bu >= bv ? 1 : 2;

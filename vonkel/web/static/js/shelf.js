@@ -1,5 +1,5 @@
 // The shelf: all characters, and bringing one in.
-import { byId, call, megabytes, say, toast } from "./dom.js";
+import { all, byId, call, megabytes, say, toast } from "./dom.js";
 
 const form = byId("bring-in");
 const said = byId("bring-in-said");
@@ -18,7 +18,10 @@ form.addEventListener("submit", (event) => {
   event.preventDefault();
   bringIn(new FormData(form));
 });
-form.addEventListener("dragover", (event) => { event.preventDefault(); form.classList.add("over"); });
+form.addEventListener("dragover", (event) => {
+  event.preventDefault();
+  form.classList.add("over");
+});
 form.addEventListener("dragleave", () => form.classList.remove("over"));
 form.addEventListener("drop", (event) => {
   event.preventDefault();
@@ -29,17 +32,40 @@ form.addEventListener("drop", (event) => {
   bringIn(data);
 });
 
-for (const button of document.querySelectorAll("[data-demo]")) {
+for (const button of all("[data-demo]")) {
   button.addEventListener("click", async () => {
-    try { location.href = `/c/${(await call("POST", `/api/demo?who=${encodeURIComponent(button.dataset.demo)}`)).number}/model`; } catch (error) { say(error); }
+    try {
+      location.href = `/c/${(await call("POST", `/api/demo?who=${encodeURIComponent(button.dataset.demo)}`)).number}/model`;
+    } catch (error) {
+      say(error);
+    }
   });
 }
-for (const button of document.querySelectorAll("button[data-back]:not([data-archive])")) {
-  button.addEventListener("click", async () => { try { await call("POST", `/api/c/${button.dataset.back}/undo`, {}); location.reload(); } catch (error) { say(error); } });
+for (const button of all("button[data-back]:not([data-archive])")) {
+  button.addEventListener("click", async () => {
+    try {
+      await call("POST", `/api/c/${button.dataset.back}/undo`, {});
+      location.reload();
+    } catch (error) {
+      say(error);
+    }
+  });
 }
-for (const [kind, path] of [["duplicate", (d) => `/api/c/${d.duplicate}/duplicate`], ["archive", (d) => `/api/c/${d.archive}/archive?away=${!d.back}`]]) {
-  for (const button of document.querySelectorAll(`[data-${kind}]`)) {
-    button.addEventListener("click", async () => { try { await call("POST", path(button.dataset)); location.reload(); } catch (error) { say(error); } });
+/** @type {[string, (data: any) => string][]} */
+const asked = [
+  ["duplicate", (d) => `/api/c/${d.duplicate}/duplicate`],
+  ["archive", (d) => `/api/c/${d.archive}/archive?away=${!d.back}`],
+];
+for (const [kind, path] of asked) {
+  for (const button of all(`[data-${kind}]`)) {
+    button.addEventListener("click", async () => {
+      try {
+        await call("POST", path(button.dataset));
+        location.reload();
+      } catch (error) {
+        say(error);
+      }
+    });
   }
 }
 
@@ -47,12 +73,19 @@ byId("compact").addEventListener("click", async () => {
   try {
     const { before, after } = await call("POST", "/api/compact");
     toast(`${megabytes(before)} became ${megabytes(after)}. Milestones are all there.`);
-  } catch (error) { say(error); }
+  } catch (error) {
+    say(error);
+  }
 });
 
-for (const button of document.querySelectorAll("[data-delete]")) {
+for (const button of all("[data-delete]")) {
   button.addEventListener("click", async () => {
     if (!confirm(`Throw ${button.dataset.name} away? Its ledger goes too; this can't be undone.`)) return;
-    try { await call("DELETE", `/api/c/${button.dataset.delete}`); location.reload(); } catch (error) { say(error); }
+    try {
+      await call("DELETE", `/api/c/${button.dataset.delete}`);
+      location.reload();
+    } catch (error) {
+      say(error);
+    }
   });
 }

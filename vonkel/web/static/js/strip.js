@@ -21,17 +21,53 @@ export class Strip {
   }
 
   draw() {
-    const { cards, fresh } = this, why = noPoses(this.bench);
-    const head = h("div", { class: "head" }, h("h2", {}, "Trials"),
-      h("p", {}, cards.length ? `${cards.length} poses, worst first${fresh ? "" : "; of an earlier state"}` : why ? "No pose can be tried." : "No poses tried yet."),
-      why ? null : h("button", { class: cards.length && fresh ? "small" : "small mend", id: "run-trials", onclick: () => this.run() }, cards.length ? "Run again" : "Run trials"));
-    this.box.replaceChildren(head, why ? h("p", { class: "why" }, why) : "", ...cards.map((c) =>
-      h("button", { class: "pose-card", "data-pose": c.name, "aria-pressed": String(this.bench.trial === c.name), title: inWords(`${c.about}: ${c.worst}`), onclick: () => this.go(c) },
-        h("img", { src: `data:image/png;base64,${c.picture}`, alt: "" }), h("span", { class: `grade ${c.grade}` }, c.grade), h("span", {}, c.name))));
+    const { cards, fresh } = this,
+      why = noPoses(this.bench);
+    const head = h(
+      "div",
+      { class: "head" },
+      h("h2", {}, "Trials"),
+      h(
+        "p",
+        {},
+        cards.length
+          ? `${cards.length} poses, worst first${fresh ? "" : "; of an earlier state"}`
+          : why
+            ? "No pose can be tried."
+            : "No poses tried yet.",
+      ),
+      why
+        ? null
+        : h(
+            "button",
+            { class: cards.length && fresh ? "small" : "small mend", id: "run-trials", onclick: () => this.run() },
+            cards.length ? "Run again" : "Run trials",
+          ),
+    );
+    this.box.replaceChildren(
+      head,
+      why ? h("p", { class: "why" }, why) : "",
+      ...cards.map((c) =>
+        h(
+          "button",
+          {
+            class: "pose-card",
+            "data-pose": c.name,
+            "aria-pressed": String(this.bench.trial === c.name),
+            title: inWords(`${c.about}: ${c.worst}`),
+            onclick: () => this.go(c),
+          },
+          h("img", { src: `data:image/png;base64,${c.picture}`, alt: "" }),
+          h("span", { class: `grade ${c.grade}` }, c.grade),
+          h("span", {}, c.name),
+        ),
+      ),
+    );
   }
 
   mark() {
-    for (const card of this.box.querySelectorAll(".pose-card")) card.setAttribute("aria-pressed", String(card.dataset.pose === this.bench.trial));
+    for (const card of this.box.querySelectorAll(".pose-card"))
+      card.setAttribute("aria-pressed", String(card.dataset.pose === this.bench.trial));
   }
 
   go(card) {
@@ -49,8 +85,12 @@ export class Strip {
       await this.bench.watch(job);
       await this.bench.refresh({ keepPose: true });
       await this.show(true);
-    } catch (error) { await this.bench.failed(error); }
+    } catch (error) {
+      await this.bench.failed(error);
+    }
   }
 
-  chosen() { return this.cards.find((c) => c.name === this.bench.trial) ?? null; }
+  chosen() {
+    return this.cards.find((c) => c.name === this.bench.trial) ?? null;
+  }
 }

@@ -6,7 +6,12 @@ async function load(b) {
   const at = `${b.number}/${b.position().step}`;
   if (b.orderAt === at || b.orderLoading === at) return;
   b.orderLoading = at;
-  try { b.orderRows = (await call("GET", `/api/c/${b.number}/order`)).operations; b.orderAt = at; } catch (error) { say(error); }
+  try {
+    b.orderRows = (await call("GET", `/api/c/${b.number}/order`)).operations;
+    b.orderAt = at;
+  } catch (error) {
+    say(error);
+  }
   b.orderLoading = "";
   if (b.rigView === "order") b.sheets();
 }
@@ -14,7 +19,10 @@ async function load(b) {
 /** Runs of operations of one group. */
 function runs(rows) {
   const out = [];
-  for (const r of rows) { if (out.at(-1)?.group === r.group) out.at(-1).rows.push(r); else out.push({ group: r.group, kind: r.kind, rows: [r] }); }
+  for (const r of rows) {
+    if (out.at(-1)?.group === r.group) out.at(-1).rows.push(r);
+    else out.push({ group: r.group, kind: r.kind, rows: [r] });
+  }
   return out;
 }
 
@@ -30,20 +38,100 @@ export function orderSheet(b) {
   load(b);
   const rows = b.orderRows;
   if (!rows) return [h("h2", {}, "Order of solving"), h("p", { class: "soft" }, "Reading the rig …")];
-  const groups = runs(rows), total = rows.reduce((a, r) => a + r.micros, 0), most = Math.max(...groups.map((g) => g.rows.reduce((a, r) => a + r.micros, 0)));
+  const groups = runs(rows),
+    total = rows.reduce((a, r) => a + r.micros, 0),
+    most = Math.max(...groups.map((g) => g.rows.reduce((a, r) => a + r.micros, 0)));
   const seen = new Set();
-  return [h("h2", {}, "Order of solving"), h("p", { class: "soft" }, `${rows.length} lines, ${micro(total)} for all of them. Untick a line to see what it does; that is for looking only.`),
-    b.off.size ? h("div", { class: "acts" }, button(`Switch all ${b.off.size} on again`, () => { b.off.clear(); b.pose(); b.sheets(); }, "mend small")) : null,
+  return [
+    h("h2", {}, "Order of solving"),
+    h(
+      "p",
+      { class: "soft" },
+      `${rows.length} lines, ${micro(total)} for all of them. Untick a line to see what it does; that is for looking only.`,
+    ),
+    b.off.size
+      ? h(
+          "div",
+          { class: "acts" },
+          button(
+            `Switch all ${b.off.size} on again`,
+            () => {
+              b.off.clear();
+              b.pose();
+              b.sheets();
+            },
+            "mend small",
+          ),
+        )
+      : null,
     ...groups.map((g, i) => {
-      const cost = g.rows.reduce((a, r) => a + r.micros, 0), again = seen.has(g.group);
+      const cost = g.rows.reduce((a, r) => a + r.micros, 0),
+        again = seen.has(g.group);
       seen.add(g.group);
-      return h("details", { class: "fold order", open: b.openGroups.has(`${i}-${g.group}`), ontoggle: (e) => { if (e.target.open) b.openGroups.add(`${i}-${g.group}`); else b.openGroups.delete(`${i}-${g.group}`); } },
-        h("summary", { title: g.kind }, h("span", { class: "fig soft" }, `${i + 1} `), sided(b, g.group), again ? h("span", { class: "soft" }, " again") : null, h("span", { class: "cost" }, h("i", { style: `width:${Math.max(2, (44 * cost) / most)}px` }), h("span", { class: "fig" }, micro(cost)))),
-        h("div", { class: "acts" }, button("Earlier", () => b.step("rules.order", { group: g.group, to: "up" }), "small quiet"), button("Later", () => b.step("rules.order", { group: g.group, to: "down" }), "small quiet")),
-        h("ul", { class: "lines" }, g.rows.map((r) => h("li", { title: inWords(`reads ${r.reads.join(", ") || "nothing"}; writes ${r.writes.join(", ")}`) },
-          h("label", {}, h("input", { type: "checkbox", checked: !b.off.has(r.sentence), "aria-label": r.sentence, onchange: (e) => { if (e.target.checked) b.off.delete(r.sentence); else b.off.add(r.sentence); b.pose(); b.sheets(); } }), ` ${inWords(r.sentence)}`),
-          h("span", { class: "soft small" }, `${r.amends ? "changes" : "writes"} ${short(r.writes)}${r.reads.length ? ` from ${short(r.reads)}` : ""} · ${micro(r.micros)}`)))));
-    })].filter(Boolean);
+      return h(
+        "details",
+        {
+          class: "fold order",
+          open: b.openGroups.has(`${i}-${g.group}`),
+          ontoggle: (e) => {
+            if (e.target.open) b.openGroups.add(`${i}-${g.group}`);
+            else b.openGroups.delete(`${i}-${g.group}`);
+          },
+        },
+        h(
+          "summary",
+          { title: g.kind },
+          h("span", { class: "fig soft" }, `${i + 1} `),
+          sided(b, g.group),
+          again ? h("span", { class: "soft" }, " again") : null,
+          h(
+            "span",
+            { class: "cost" },
+            h("i", { style: `width:${Math.max(2, (44 * cost) / most)}px` }),
+            h("span", { class: "fig" }, micro(cost)),
+          ),
+        ),
+        h(
+          "div",
+          { class: "acts" },
+          button("Earlier", () => b.step("rules.order", { group: g.group, to: "up" }), "small quiet"),
+          button("Later", () => b.step("rules.order", { group: g.group, to: "down" }), "small quiet"),
+        ),
+        h(
+          "ul",
+          { class: "lines" },
+          g.rows.map((r) =>
+            h(
+              "li",
+              { title: inWords(`reads ${r.reads.join(", ") || "nothing"}; writes ${r.writes.join(", ")}`) },
+              h(
+                "label",
+                {},
+                h("input", {
+                  type: "checkbox",
+                  checked: !b.off.has(r.sentence),
+                  "aria-label": r.sentence,
+                  onchange: (e) => {
+                    if (e.target.checked) b.off.delete(r.sentence);
+                    else b.off.add(r.sentence);
+                    b.pose();
+                    b.sheets();
+                  },
+                }),
+                ` ${inWords(r.sentence)}`,
+              ),
+              h(
+                "span",
+                { class: "soft small" },
+                `${r.amends ? "changes" : "writes"} ${short(r.writes)}${r.reads.length ? ` from ${short(r.reads)}` : ""} · ${micro(r.micros)}`,
+              ),
+            ),
+          ),
+        ),
+      );
+    }),
+  ].filter(Boolean);
 }
 
-const short = (words) => inWords(words.slice(0, 3).join(", ") + (words.length > 3 ? ` and ${words.length - 3} more` : ""));
+const short = (words) =>
+  inWords(words.slice(0, 3).join(", ") + (words.length > 3 ? ` and ${words.length - 3} more` : ""));

@@ -2,29 +2,72 @@
 import { call, h, say, toast } from "../dom.js";
 import { button, fileButton, pairs } from "../stations/common.js";
 
-const WORDS = { spine: "spine links", neck: "neck joints", tail: "tail joints", digits: "digits", toes: "toes", legs: "legs", fingers: "wing fingers", links: "joints a finger", hung: "hung on each bone", pairs: "pairs of legs", abdomen: "abdomen joints", feeler: "feeler joints", bends: "bends a leg", fin: "fin joints", joints: "joints", root: "root", jaw: "jaw" };
+const WORDS = {
+  spine: "spine links",
+  neck: "neck joints",
+  tail: "tail joints",
+  digits: "digits",
+  toes: "toes",
+  legs: "legs",
+  fingers: "wing fingers",
+  links: "joints a finger",
+  hung: "hung on each bone",
+  pairs: "pairs of legs",
+  abdomen: "abdomen joints",
+  feeler: "feeler joints",
+  bends: "bends a leg",
+  fin: "fin joints",
+  joints: "joints",
+  root: "root",
+  jaw: "jaw",
+};
 
 class Plans {
-  name = "plans"; title = "Plans"; station = "joints"; hint = "";
-  plan = ""; options = {}; passive = true;  // clicks still reach joints and the drawings
+  name = "plans";
+  title = "Plans";
+  station = "joints";
+  hint = "";
+  plan = "";
+  options = {};
+  passive = true; // clicks still reach joints and the drawings
 
   async enter(b) {
     this.b = b;
-    try { this.known = await call("GET", "/api/plans"); } catch (error) { say(error); }
+    try {
+      this.known = await call("GET", "/api/plans");
+    } catch (error) {
+      say(error);
+    }
     this.plan ||= b.state.plan || "biped";
     b.sheets();
   }
 
-  leave() { this.clear(); }
-  clear() { this.b.plate.landmarks = []; this.b.plate.draw(); }
+  leave() {
+    this.clear();
+  }
+  clear() {
+    this.b.plate.landmarks = [];
+    this.b.plate.draw();
+  }
 
   async find() {
     try {
-      const { job } = await call("POST", `/api/c/${this.b.number}/landmarks`, { plan: this.plan, options: this.options });
+      const { job } = await call("POST", `/api/c/${this.b.number}/landmarks`, {
+        plan: this.plan,
+        options: this.options,
+      });
       const done = await this.b.watch(job);
-      this.b.plate.landmarks = Object.entries(done.result).map(([name, m]) => ({ name, label: m.label, place: m.place, moved: false }));
-      this.b.plate.draw(); this.b.sheets();
-    } catch (error) { say(error); }
+      this.b.plate.landmarks = Object.entries(done.result).map(([name, m]) => ({
+        name,
+        label: m.label,
+        place: m.place,
+        moved: false,
+      }));
+      this.b.plate.draw();
+      this.b.sheets();
+    } catch (error) {
+      say(error);
+    }
   }
 
   /** A landmark dragged by hand: it is moved in the drawing's plane only. */
@@ -38,7 +81,10 @@ class Plans {
 
   async lay() {
     const landmarks = Object.fromEntries(this.b.plate.landmarks.filter((m) => m.moved).map((m) => [m.name, m.place]));
-    if (await this.b.step("joints.lay_plan", { plan: this.plan, options: this.options, landmarks })) { this.clear(); this.b.useTool(null); }
+    if (await this.b.step("joints.lay_plan", { plan: this.plan, options: this.options, landmarks })) {
+      this.clear();
+      this.b.useTool(null);
+    }
   }
 
   async layOwn(id) {
@@ -48,43 +94,157 @@ class Plans {
       await this.b.refresh();
       toast(this.b.state.last.sentence);
       this.b.useTool(null);
-    } catch (error) { await this.b.failed(error); }
+    } catch (error) {
+      await this.b.failed(error);
+    }
   }
 
-  async again() { this.known = await call("GET", "/api/plans"); this.b.sheets(); }
+  async again() {
+    this.known = await call("GET", "/api/plans");
+    this.b.sheets();
+  }
 
   field(name, schema) {
-    const set = (value) => { this.options = { ...this.options, [name]: value }; this.clear(); this.b.sheets(); };
+    const set = (value) => {
+      this.options = { ...this.options, [name]: value };
+      this.clear();
+      this.b.sheets();
+    };
     const now = this.options[name] ?? schema.default;
-    if (schema.enum) return h("select", { "aria-label": WORDS[name] ?? name, onchange: (e) => set(e.target.value) }, schema.enum.map((v) => h("option", { value: v, selected: v === now }, v)));
-    const counted = schema.minimum === -1;  // the plan may count for itself: an empty field says so
+    if (schema.enum)
+      return h(
+        "select",
+        { "aria-label": WORDS[name] ?? name, onchange: (e) => set(e.target.value) },
+        schema.enum.map((v) => h("option", { value: v, selected: v === now }, v)),
+      );
+    const counted = schema.minimum === -1; // the plan may count for itself: an empty field says so
     return h("input", {
-      type: "number", value: counted && now === -1 ? "" : String(now), min: counted ? 0 : schema.minimum, max: schema.maximum, step: 1, style: counted ? "width:104px" : "width:70px", placeholder: counted ? "as found" : "",
-      title: counted ? "Empty: as many as the mesh shows" : schema.description ?? "", "aria-label": WORDS[name] ?? name, onchange: (e) => set(counted && e.target.value === "" ? -1 : Number(e.target.value)),
+      type: "number",
+      value: counted && now === -1 ? "" : String(now),
+      min: counted ? 0 : schema.minimum,
+      max: schema.maximum,
+      step: 1,
+      style: counted ? "width:104px" : "width:70px",
+      placeholder: counted ? "as found" : "",
+      title: counted ? "Empty: as many as the mesh shows" : (schema.description ?? ""),
+      "aria-label": WORDS[name] ?? name,
+      onchange: (e) => set(counted && e.target.value === "" ? -1 : Number(e.target.value)),
     });
   }
 
   panel(b) {
     if (!this.known) return [h("p", { class: "soft" }, "Looking …")];
-    const plan = this.known.plans.find((p) => p.name === this.plan), marks = b.plate.landmarks;
-    const name = h("input", { type: "text", placeholder: "name this plan", maxlength: 80, style: "width:150px", "aria-label": "Plan name", "data-keep": "plan-name" });
+    const plan = this.known.plans.find((p) => p.name === this.plan),
+      marks = b.plate.landmarks;
+    const name = h("input", {
+      type: "text",
+      placeholder: "name this plan",
+      maxlength: 80,
+      style: "width:150px",
+      "aria-label": "Plan name",
+      "data-keep": "plan-name",
+    });
     const save = async () => {
-      if (!name.value.trim()) { toast("Name the plan first."); return; }
-      try { await call("POST", `/api/c/${b.number}/plan`, { name: name.value.trim() }); toast("The skeleton is kept as a plan."); name.value = ""; await this.again(); } catch (error) { say(error); }
+      if (!name.value.trim()) {
+        toast("Name the plan first.");
+        return;
+      }
+      try {
+        await call("POST", `/api/c/${b.number}/plan`, { name: name.value.trim() });
+        toast("The skeleton is kept as a plan.");
+        name.value = "";
+        await this.again();
+      } catch (error) {
+        say(error);
+      }
     };
-    const take = async (file) => { const data = new FormData(); data.set("file", file); try { await call("POST", "/api/plans", data); await this.again(); } catch (error) { say(error); } };
+    const take = async (file) => {
+      const data = new FormData();
+      data.set("file", file);
+      try {
+        await call("POST", "/api/plans", data);
+        await this.again();
+      } catch (error) {
+        say(error);
+      }
+    };
     return [
-      h("div", { class: "plans" }, this.known.plans.map((p) => h("button", { class: "small", "aria-pressed": String(p.name === this.plan), onclick: () => { this.plan = p.name; this.options = {}; this.clear(); b.sheets(); } }, p.name))),
+      h(
+        "div",
+        { class: "plans" },
+        this.known.plans.map((p) =>
+          h(
+            "button",
+            {
+              class: "small",
+              "aria-pressed": String(p.name === this.plan),
+              onclick: () => {
+                this.plan = p.name;
+                this.options = {};
+                this.clear();
+                b.sheets();
+              },
+            },
+            p.name,
+          ),
+        ),
+      ),
       h("p", { class: "soft" }, plan.about),
       pairs(...Object.entries(plan.options).map(([k, s]) => [WORDS[k] ?? k, this.field(k, s)])),
       marks.length ? h("p", {}, "Drag a landmark that is off, in any drawing; the joints between follow.") : null,
-      h("div", { class: "acts" }, button(marks.length ? "Find again" : "Find landmarks", () => this.find(), marks.length ? "small" : "mend small"), button("Lay the joints", () => this.lay(), marks.length ? "mend small" : "small")),
+      h(
+        "div",
+        { class: "acts" },
+        button(
+          marks.length ? "Find again" : "Find landmarks",
+          () => this.find(),
+          marks.length ? "small" : "mend small",
+        ),
+        button("Lay the joints", () => this.lay(), marks.length ? "mend small" : "small"),
+      ),
       h("h3", {}, "Your own"),
-      ...(this.known.own.length ? [h("ul", { class: "rows" }, this.known.own.map((p) => h("li", {}, h("div", { class: "row" }, h("span", { class: "grow" }, p.name),
-        button("Lay", () => this.layOwn(p.id), "small"), h("a", { href: `/api/plans/${p.id}.json`, download: "", title: "Save the plan as a file" }, "file"),
-        button("×", async () => { if (confirm(`Forget the plan ${p.name}?`)) { await call("DELETE", `/api/plans/${p.id}`).catch(say); await this.again(); } }, "small quiet")))))]
+      ...(this.known.own.length
+        ? [
+            h(
+              "ul",
+              { class: "rows" },
+              this.known.own.map((p) =>
+                h(
+                  "li",
+                  {},
+                  h(
+                    "div",
+                    { class: "row" },
+                    h("span", { class: "grow" }, p.name),
+                    button("Lay", () => this.layOwn(p.id), "small"),
+                    h("a", { href: `/api/plans/${p.id}.json`, download: "", title: "Save the plan as a file" }, "file"),
+                    button(
+                      "×",
+                      async () => {
+                        if (confirm(`Forget the plan ${p.name}?`)) {
+                          await call("DELETE", `/api/plans/${p.id}`).catch(say);
+                          await this.again();
+                        }
+                      },
+                      "small quiet",
+                    ),
+                  ),
+                ),
+              ),
+            ),
+          ]
         : [h("p", { class: "soft" }, "Skeletons that you save here can be laid into other bodies.")]),
-      ...(b.state.joints.length ? [name, h("div", { class: "acts" }, button("Save the skeleton", save, "small"), ...fileButton("From a file", ".json", take))] : [h("div", { class: "acts" }, ...fileButton("From a file", ".json", take))]),
+      ...(b.state.joints.length
+        ? [
+            name,
+            h(
+              "div",
+              { class: "acts" },
+              button("Save the skeleton", save, "small"),
+              ...fileButton("From a file", ".json", take),
+            ),
+          ]
+        : [h("div", { class: "acts" }, ...fileButton("From a file", ".json", take))]),
     ];
   }
 }

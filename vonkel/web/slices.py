@@ -1,0 +1,208 @@
+"""What the pages are told of a character, in slices: each known by the hash of what it says.
+
+A page names the slices that it has; of the others it is sent what changed, and of lists of named things the changed rows
+alone.  What is worked out for a state is worked out once, for all pages that look at it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from ..core.character import Character
+from ..core.derived import derived
+from ..core.recent import Recent
+from ..core.trials import trial_poses
+from ..readings import findings, station_states
+from ..readings.findings import Finding
+from ..readings.report import counts
+from ..store import LedgerRow, Position
+from ..workshop import Workshop
+from ..workshop.workshop import ROOT_STEP
+from .payload import mesh_key
+
+Rows = dict[str, str]  # a thing's name → the hash of its row
+LARGE = 60_000  # points: looking through so many takes longer than a page should wait
+DIGITS = 6  # decimals of lines that are only drawn: micrometres
+
+
+@dataclass
+class Look:
+    """One character as it stands, and what several slices ask of it."""
+
+    workshop: Workshop
+    number: int
+
+    @cached_property
+    def position(self) -> Position:
+        return self.workshop.store.position(self.number)
+
+    @cached_property
+    def character(self) -> Character:
+        return self.workshop.character(self.number, self.position.step)
+
+    @cached_property
+    def ledger(self) -> list[LedgerRow]:
+        return self.workshop.store.ledger(self.number)
+
+    @cached_property
+    def found(self) -> list[Finding]:
+        return findings(self.character)
+
+
+def _head(look: Look) -> dict[str, Any]:
+    c, position = look.character, look.position
+    last = next((r for r in reversed(look.ledger) if not r.undone), None)
+    return {
+        "number": look.number,
+        "position": {"step": position.step, "pose": position.pose},
+        "name": c.name,
+        "about": c.about,
+        "plan": c.plan,
+        "height": c.height,
+        "size": np.ptp(c.points, axis=0).tolist() if len(c.points) else [0, 0, 0],
+        "low": c.points.min(0).tolist() if len(c.points) else [0, 0, 0],
+        "counts": counts(c),
+        "mesh": mesh_key(c),
+        "groups": len(c.groups),
+        "texture": c.arrays.hash_of("texture") if "texture" in c.arrays else "",
+        "steps": sum(not r.undone for r in look.ledger),
+        "last": {"sentence": last.sentence, "number": last.number} if last else None,
+        "can_undo": bool(position.pose) or (last is not None and last.name != ROOT_STEP),
+        "can_redo": look.workshop.store.can_redo(look.number),
+        "store_bytes": look.workshop.store.bytes_used(),
+    }
+
+
+def _pose(look: Look) -> dict[str, Any]:
+    values, label = look.workshop.pose(look.number)
+    return {"values": values, "label": label}
+
+
+def _controls(look: Look) -> list[dict[str, Any]]:
+    return [c.model_dump(exclude={"place", "turn", "outline"}) for c in look.character.controls]
+
+
+def _lines(look: Look) -> list[dict[str, Any]]:
+    """Where controls stand and what is drawn of them: this changes with every joint that is moved, their channels don't."""
+    return [
+        {
+            "name": c.name,
+            "place": c.place,
+            "turn": c.turn,
+            "outline": [[round(v, DIGITS) for v in p] for p in c.outline],
+        }
+        for c in look.character.controls
+    ]
+
+
+def _skin(look: Look) -> dict[str, Any] | None:
+    skin = look.character.skin
+    return {**skin.model_dump(), "holds": _holds(look.character)} if skin else None
+
+
+@derived("skin", "skin/joints", "skin/weights", most=8)
+def _holds(c: Character) -> dict[str, float]:
+    """Joint → the share of all weight that it carries, against the largest."""
+    assert c.skin
+    joints, weights = c.arrays["skin/joints"].ravel(), c.arrays["skin/weights"].ravel().astype(float)
+    total = np.bincount(joints, weights, len(c.skin.joints))
+    most = max(float(total.max()), 1e-9)
+    return {n: round(float(t / most), 4) for n, t in zip(c.skin.joints, total, strict=True)}
+
+
+def _stations(look: Look) -> list[dict[str, Any]]:
+    cards, fresh = look.workshop.trials(look.number)
+    return station_states(look.character, look.found, bool(cards) and fresh)
+
+
+def _pictures(look: Look) -> list[dict[str, Any]]:
+    c = look.character
+    return [q.model_dump() | {"key": c.arrays.hash_of(f"picture/{q.name}")} for q in c.pictures]
+
+
+def _trial_names(look: Look) -> list[str]:
+    return [p.name for p in trial_poses(look.character)] if look.character.skin else []
+
+
+def _named(field: str) -> Callable[[Look], list[dict[str, Any]]]:
+    return lambda look: [row.model_dump() for row in getattr(look.character, field)]
+
+
+SLICES: dict[str, Callable[[Look], Any]] = {
+    "head": _head,
+    "pose": _pose,
+    "parts": _named("parts"),
+    "joints": _named("joints"),
+    "kits": _named("kits"),
+    "controls": _controls,
+    "lines": _lines,
+    "rules": _named("rules"),
+    "shapes": _named("shapes"),
+    "clips": _named("clips"),
+    "poses": lambda look: [p.name for p in look.character.poses],
+    "pictures": _pictures,
+    "skin": _skin,
+    "findings": lambda look: [f.model_dump() for f in look.found],
+    "stations": _stations,
+    "trial_names": _trial_names,
+}
+"""Slice → what it says.  In the whole state `head` is spread out and `lines` are joined to their controls; the others stand in
+it under their own names."""
+SLOW = ("findings", "stations")
+"""Slices that look through the whole mesh: a page that opens shows the mesh before it asks for them."""
+
+_rows: Recent[str, Rows] = Recent(256)
+
+
+def _hash(value: Any) -> str:
+    return hashlib.blake2b(json.dumps(value).encode(), digest_size=8).hexdigest()
+
+
+def state(workshop: Workshop, number: int) -> dict[str, Any]:
+    """All of a character but its mesh, in one."""
+    look = Look(workshop, number)
+    said = {name: make(look) for name, make in SLICES.items()}
+    lines = said.pop("lines")
+    said["controls"] = [a | b for a, b in zip(said["controls"], lines, strict=True)]
+    return {**said.pop("head"), **said}
+
+
+def changes(workshop: Workshop, number: int, have: dict[str, str], later: bool = False) -> dict[str, Any]:
+    """What a page that has these slices (name → hash) doesn't know: slice → its hash, and its value, or `rows` by name and
+    the `order` of their names where that changed.  later: of a large mesh the slow ones are left for another time.
+    """
+    look = Look(workshop, number)
+    later = later and len(look.character.points) > LARGE
+    out: dict[str, Any] = {}
+    for name, make in SLICES.items():
+        if later and name in SLOW:
+            continue
+        value = make(look)
+        tag = _hash(value)
+        if tag != have.get(name):
+            out[name] = _told(value, tag, have.get(name, ""))
+    return out
+
+
+def _told(value: Any, tag: str, known: str) -> dict[str, Any]:
+    if not (isinstance(value, list) and value and isinstance(value[0], dict) and "name" in value[0]):
+        return {"tag": tag, "value": value}
+    rows = {r["name"]: _hash(r) for r in value}
+    _rows.get(tag, lambda: rows)
+    before = _rows.peek(known)
+    if before is None or len(rows) < len(value):
+        return {"tag": tag, "value": value}
+    told: dict[str, Any] = {
+        "tag": tag,
+        "rows": {r["name"]: r for r in value if before.get(r["name"]) != rows[r["name"]]},
+    }
+    if list(before) != list(rows):
+        told["order"] = list(rows)
+    return told

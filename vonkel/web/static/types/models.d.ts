@@ -1,0 +1,233 @@
+// Written by tools/page_types.py from the server's models; don't change it by hand.
+export interface Channel {
+  name: string;
+  kind: "move" | "turn" | "size" | "value";
+  rest: number;
+  low: number | null;
+  high: number | null;
+  locked: boolean;
+  added: boolean;
+  limited: boolean;
+}
+
+export interface Character {
+  version: 2;
+  name: string;
+  about: string;
+  parts: Part[];
+  joints: Joint[];
+  kits: Kit[];
+  controls: Control[];
+  rules: (Follow | Space | Link | Spring | Swing)[];
+  order: string[];
+  shapes: Shape[];
+  poses: SavedPose[];
+  clips: Clip[];
+  skin: Skin | null;
+  plan: string;
+  groups: string[];
+  pictures: Picture[];
+  left_out: string[];
+}
+
+export interface Clip {
+  name: string;
+  rate: number;
+  tracks: Track[];
+}
+
+export interface Control {
+  name: string;
+  kit: string;
+  key: string;
+  label: string;
+  side: "L" | "R" | "C";
+  level: string;
+  place: [number, number, number];
+  turn: [number, number, number, number];
+  order: "xyz" | "xzy" | "yxz" | "yzx" | "zxy" | "zyx";
+  channels: Channel[];
+  outline: [number, number, number][];
+  shape: string;
+  grow: number;
+}
+
+export interface Curve {
+  keys: CurveKey[];
+  manner: "linear" | "smooth" | "stepped";
+  past: "hold" | "continue";
+}
+
+export interface CurveKey {
+  at: number;
+  value: number;
+}
+
+export interface Finding {
+  station: string;
+  level: "must" | "should" | "note";
+  title: string;
+  detail: string;
+  joints: string[];
+  points: number[];
+  mend: Mend | null;
+}
+
+export interface Follow {
+  name: string;
+  kit: string;
+  on: boolean;
+  kind: "follow";
+  thing: string;
+  sources: string[];
+  weights: number[];
+  what: "all" | "place" | "turn" | "size" | "aim";
+  axes: [boolean, boolean, boolean];
+  strength: number;
+  reading: "world" | "local";
+}
+
+export interface Follower {
+  thing: string;
+  channel: string;
+  curve: Curve;
+}
+
+export interface Freedom {
+  low: [number | null, number | null, number | null];
+  high: [number | null, number | null, number | null];
+  locked: [boolean, boolean, boolean];
+  stiffness: number;
+  source: string;
+}
+
+export interface Joint {
+  name: string;
+  parent: string | null;
+  side: "L" | "R" | "C";
+  place: [number, number, number];
+  turn: [number, number, number, number];
+  deforms: boolean;
+  role: string;
+  order: "xyz" | "xzy" | "yxz" | "yzx" | "zxy" | "zyx";
+  aim: "x" | "y" | "z" | "-x" | "-y" | "-z";
+  hinge: "x" | "y" | "z" | "-x" | "-y" | "-z";
+  freedom: Freedom | null;
+}
+
+export interface Kit {
+  name: string;
+  kind: string;
+  side: "L" | "R" | "C";
+  joints: Record<string, string[]>;
+  options: Record<string, number | number | string | boolean>;
+  places: Record<string, [number, number, number]>;
+}
+
+export interface Lead {
+  kind: "channel" | "distance" | "swing" | "twist" | "bend";
+  thing: string;
+  channel: string;
+  other: string;
+}
+
+export interface Link {
+  name: string;
+  kit: string;
+  on: boolean;
+  kind: "link";
+  lead: Lead;
+  followers: Follower[];
+  rounding: "none" | "whole" | "half" | "third" | "quarter";
+}
+
+export interface Mend {
+  label: string;
+  step: string;
+  params: Record<string, any>;
+}
+
+export interface Part {
+  name: string;
+  role: "skin" | "eye" | "teeth" | "tongue" | "rigid" | "prop" | "line";
+  points: [number, number];
+  faces: [number, number];
+  lines: [number, number];
+  shading: "smooth" | "hard";
+  carried: number[] | null;
+  colour: string;
+  hidden: boolean;
+  locked: boolean;
+}
+
+export interface Picture {
+  name: string;
+  view: "front" | "side" | "top";
+  place: [number, number];
+  width: number;
+  strength: number;
+  hidden: boolean;
+}
+
+export interface SavedPose {
+  name: string;
+  values: Record<string, Record<string, number>>;
+}
+
+export interface Shape {
+  name: string;
+  low: number;
+  high: number;
+}
+
+export interface Skin {
+  joints: string[];
+  method: "linear" | "dual";
+  influences: number;
+}
+
+export interface Space {
+  name: string;
+  kit: string;
+  on: boolean;
+  kind: "space";
+  control: string;
+  sources: string[];
+  labels: string[];
+  what: "all" | "turn" | "place";
+}
+
+export interface Spring {
+  name: string;
+  kit: string;
+  on: boolean;
+  kind: "spring";
+  things: string[];
+  stiffness: number;
+  damping: number;
+  pull: number;
+  weight: number;
+  strength: number;
+}
+
+export interface Swing {
+  name: string;
+  kit: string;
+  on: boolean;
+  kind: "swing";
+  rate: number;
+  swingers: Swinger[];
+  strength: number;
+}
+
+export interface Swinger {
+  control: string;
+  channel: string;
+  angle: number;
+  phase: number;
+}
+
+export interface Track {
+  thing: string;
+  channel: string;
+}
