@@ -270,6 +270,41 @@ def kits() -> None:
 
 
 @app.command()
+def measures() -> None:
+    """List what the trials measure, and what would just pass."""
+    from .core.trials.measures import MEASURES
+
+    _out(
+        [
+            {"key": m.key, "title": m.title, "unit": m.unit, "limit": m.limit, "source": m.source}
+            for m in MEASURES.values()
+        ]
+    )
+
+
+@app.command()
+def bindings() -> None:
+    """List the ways to bind a skin, for skin.bind's `by`."""
+    from .core.skin.bind import BINDINGS
+
+    _out([{"by": n, "title": b.title, "about": b.about} for n, b in BINDINGS.items()])
+
+
+@app.command()
+def read(
+    reading: str,
+    subject: Annotated[str, typer.Argument(help="a rigged .glb, a mesh, or a stored character's number")],
+    store: Folder = HOME,
+) -> None:
+    """Write what one of the readings tells of a character."""
+    from .readings import READINGS
+
+    if reading not in READINGS:
+        raise BadParameters(f"There is no reading “{reading}”.", reading, f"There are: {', '.join(READINGS)}.")
+    _out(READINGS[reading].read(_subject(subject, store)))
+
+
+@app.command()
 def plans() -> None:
     """List every plan with the JSON schema of its options."""
     from .core.plans import PLANS

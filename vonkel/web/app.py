@@ -11,6 +11,7 @@ from fastapi.responses import JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
 from fastapi.templating import Jinja2Templates
 
+from .. import __version__
 from ..core.errors import Failure, VonkelError, spoken
 from ..workshop import Jobs, Workshop
 from . import guard
@@ -30,7 +31,7 @@ def create_app(settings: Settings) -> FastAPI:
     """A new application on one store."""
     from .routes import bench, characters, files, live, pages, rig, work
 
-    app = FastAPI(title="Vonkel", docs_url=None, redoc_url=None, openapi_url=None)
+    app = FastAPI(title="Vonkel", version=__version__, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json")
     app.state.workshop = Workshop(settings.store)
     app.state.jobs = Jobs()
     app.state.templates = Jinja2Templates(HERE / "templates")
@@ -40,7 +41,16 @@ def create_app(settings: Settings) -> FastAPI:
     app.add_exception_handler(RequestValidationError, _malformed)
     app.add_exception_handler(Exception, _failed)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
-    for router in (pages.router, characters.router, files.router, bench.router, rig.router, work.router, live.router):
+    for router in (
+        pages.router,
+        characters.router,
+        files.router,
+        files.formats_router,
+        bench.router,
+        rig.router,
+        work.router,
+        live.router,
+    ):
         app.include_router(router)
     if settings.demo and not app.state.workshop.store.characters():
         from ..demo import add_demo

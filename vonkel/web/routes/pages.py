@@ -11,6 +11,7 @@ from ...core.character import Character
 from ...core.errors import NotFound, VonkelError
 from ...demo import CAST
 from ...readings import STATIONS
+from ..reference import reference
 from .deps import TheWorkshop
 
 router = APIRouter()
@@ -44,3 +45,9 @@ def bench(request: Request, workshop: TheWorkshop, number: int, station: str = "
     c = workshop.character(number)
     context = {"character": c, "number": number, "station": station, "stations": STATIONS}
     return _page(request, "bench.html", context)
+
+
+@router.get("/docs", include_in_schema=False)
+def docs(request: Request) -> Response:
+    """What there is to be looked up: from this program alone, with no network."""
+    return _page(request, "docs.html", {"ref": reference(request.app)})

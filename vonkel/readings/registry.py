@@ -1,0 +1,34 @@
+"""The readings by name: the same ones for the page, the command line and scripts.  A new one is a function and a line."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from ..core.character import Character
+from ..core.trials import run_trials
+from .findings import findings
+from .order import order_of
+from .report import counts, listed, report
+
+
+@dataclass(frozen=True)
+class Reading:
+    """`about` in one line; `read` gives what can be written as JSON: lengths in metres, angles in radians."""
+
+    about: str
+    read: Callable[[Character], Any]
+
+
+def _trials(character: Character) -> list[dict[str, Any]]:
+    return [c.as_dict() for c in run_trials(character, pictures=False)]
+
+
+READINGS: dict[str, Reading] = {
+    "counts": Reading("how much of everything there is", counts),
+    "findings": Reading("what looks wrong, and the step that mends it", lambda c: listed(findings(c))),
+    "order": Reading("the rig as a list of operations, with what each costs", order_of),
+    "trials": Reading("every trial pose measured, the worst first", _trials),
+    "report": Reading("counts, findings and trials in one", lambda c: report(c, _trials(c) if c.skin else [])),
+}
