@@ -1,5 +1,7 @@
 // The bench: one character, its plate, its sheets.  Wires the widgets to the server's steps and readings.
 import { all, byId, call, fullName, h, inWords, measureOf, megabytes, one, say, shown, spaced, toast } from "./dom.js";
+import { nothing, take, whole } from "./app/slices.js";
+import { meshFrom } from "./net/mesh.js";
 import { actionOfKey, enter, enterTools } from "./app/actions.js";
 import { Finder } from "./finder.js";
 import { Ledger } from "./ledger.js";
@@ -27,13 +29,6 @@ enter({
 });
 const script = one("script[data-number]");
 
-/** Rows by name with the changed ones in their places; `order` tells where names came, went or moved. */
-function merged(rows, { rows: changed, order }) {
-  const now = new Map(rows.map((r) => [r.name, changed[r.name] ?? r]));
-  for (const name of order ?? []) if (changed[name]) now.set(name, changed[name]);
-  return order ? order.map((name) => now.get(name)) : [...now.values()];
-}
-
 class Bench {
   constructor(number, station) {
     this.number = number;
@@ -43,8 +38,10 @@ class Bench {
     /** @type {import("../types/page").Values} */
     this.values = {};
     /** @type {{ tags: Record<string, string>, values: any }} */
-    this.known = { tags: {}, values: { findings: [], stations: [] } }; // the slices of the state, by name
+    this.known = nothing(); // the slices of the state, by name
     this.kitKinds = null;
+    /** @type {any[] | null} */
+    this.formats = null;
     this.carryBelow = false; // dragged joints take along what hangs below them
     /** @type {((frame: any) => void) | null} */
     this.onFrame = null;
@@ -109,52 +106,29 @@ class Bench {
     this.ledger.refresh();
     if (!state.stations.length)
       this.learn(false)
-        .then((whole) => {
-          this.state = whole;
+        .then((full) => {
+          this.state = full;
           this.heads();
           this.sheets();
         })
         .catch(say);
   }
 
-  /** The state as it is now: what changed of it is asked for, slice by slice.  later: without what takes long on a large mesh. */
+  /**
+   * The state as it is now: what changed of it is asked for, slice by slice.  later: without what takes long on a
+   * large mesh.
+   */
   async learn(later) {
     const { known } = this;
     const told = await call("POST", `/api/c/${this.number}/changes`, { have: known.tags, later });
-    for (const [name, slice] of Object.entries(told)) {
-      known.tags[name] = slice.tag;
-      known.values[name] = "value" in slice ? slice.value : merged(known.values[name], slice);
-    }
-    const { head, lines, ...rest } = known.values,
-      drawn = new Map(lines.map((l) => [l.name, l]));
-    return { ...head, ...rest, controls: rest.controls.map((c) => ({ ...c, ...drawn.get(c.name) })) };
+    take(known, told);
+    return whole(known);
   }
 
   async loadMesh() {
     const response = await fetch(`/api/c/${this.number}/mesh/${this.state.mesh}`);
     const data = await response.arrayBuffer();
-    const size = new DataView(data).getUint32(0, true);
-    const head = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 4, size)));
-    let at = 4 + size;
-    const take = (Kind, count) => {
-      const array = new Kind(data, at, count);
-      at += array.byteLength + ((4 - (array.byteLength % 4)) % 4);
-      return array;
-    };
-    const mesh = {
-      points: take(Float32Array, 3 * head.points),
-      triangles: take(Uint32Array, 3 * head.triangles),
-      colours: take(Uint8Array, 3 * head.points),
-      partOf: take(Uint16Array, head.triangles),
-    };
-    mesh.lines = { ends: take(Uint32Array, 2 * head.lines), partOf: take(Uint16Array, head.lines) };
-    if (head.corners)
-      mesh.corners = {
-        points: take(Uint32Array, head.corners),
-        triangles: take(Uint32Array, 3 * head.triangles),
-        uvs: take(Float32Array, 2 * head.corners),
-        smooth: take(Uint8Array, head.corners),
-      };
+    const mesh = meshFrom(data);
     const same =
       this.plate.rest?.length === mesh.points.length && this.plate.triangles.length === mesh.triangles.length;
     this.plate.setMesh(mesh);
@@ -334,6 +308,13 @@ class Bench {
     this.sheets();
   }
 
+  /** What a character can be written as: asked for once. */
+  async loadFormats() {
+    if (this.formats) return;
+    this.formats = await call("GET", "/api/formats");
+    this.sheets();
+  }
+
   openKitPoints(kit) {
     POINTS.kit = kit;
     this.useTool("points");
@@ -385,7 +366,9 @@ class Bench {
     this.follow(drag, done, `Moved ${drag.control}`);
   }
 
-  /** One wish of a drag; the drag is over when the answer to its last wish has come: that pose is kept, and no other. */
+  /**
+   * One wish of a drag; the drag is over when the answer to its last wish has come: that pose is kept, and no other.
+   */
   follow(message, done, label) {
     const held = this.held; // of this drag: the next may begin before it has asked its last
     const make = () => ({
@@ -399,7 +382,10 @@ class Bench {
     this.settling = this.live.askLast(make).then(() => this.keepPose(label));
   }
 
-  /** An outline that neither moves nor turns leads its first channel: along the way of the hand, both ends within reach. */
+  /**
+   * An outline that neither moves nor turns leads its first channel: along the way of the hand, both ends within
+   * reach.
+   */
   dragChannel({ control, channel, by, done }) {
     const k = this.state.controls.find((c) => c.name === control).channels.find((c) => c.name === channel);
     const low = k.low ?? Math.min(k.rest, -1),

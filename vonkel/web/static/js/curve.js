@@ -1,4 +1,5 @@
-// A link's curve as a drawing: the lead runs to the right, the follower up; keys are dragged, a double click sets a new one.
+// A link's curve as a drawing: the lead runs to the right, the follower up; keys are dragged, a double click sets a new
+// one.
 import { EMBER, INK } from "./sheet.js";
 
 const W = 262,
@@ -68,13 +69,54 @@ function trace(curve) {
 }
 
 /**
- * The drawing.  `curves`: all followers' curves, `chosen`: which one is in the hand; `x` and `y`: {unit, out} by which values
- * are shown; `low`, `high`: the lead's range; `now`: the lead's present value; onKey(was, at, value) when a key was let go
- * (was null: a new one), onDrop(at) when one is to go.
+ * The drawing.  `curves`: all followers' curves, `chosen`: which one is in the hand; `x` and `y`: {unit, out} by which
+ * values are shown; `low`, `high`: the lead's range; `now`: the lead's present value; onKey(was, at, value) when a key
+ * was
+ * let go (was null: a new one), onDrop(at) when one is to go.
  */
-export function curveDrawing({ curves, chosen, x, y, low, high, now, onKey, onDrop }) {
-  const own = curves[chosen];
-  const all = curves.flatMap((c) => c.keys.map((k) => k.value));
+export function curveDrawing(asked) {
+  const { curves, chosen, x, y, now } = asked;
+  const own = curves[chosen],
+    map = mapping(asked);
+  const { px, py } = map;
+  const said = s("text", { x: W - RIGHT, y: TOP + 10, "text-anchor": "end", class: "curve-said" });
+  const most = Math.max(...map.all, 0),
+    least = Math.min(...map.all, 0);
+  const svg = s(
+    "svg",
+    { viewBox: `0 0 ${W} ${H}`, class: "curve", role: "group", "aria-label": "Curve from lead to follower" },
+    s("line", { x1: LEFT, x2: W - RIGHT, y1: py(0), y2: py(0), class: "curve-zero" }),
+    s("line", { x1: px(0), x2: px(0), y1: TOP, y2: H - FOOT, class: "curve-zero" }),
+    s("text", { x: LEFT, y: H - 5 }, figure(map.left, x)),
+    s("text", { x: W - RIGHT, y: H - 5, "text-anchor": "end" }, figure(map.right, x)),
+    s("text", { x: 2, y: py(most) + 4 }, figure(most, y)),
+    s("text", { x: 2, y: py(least) + 4 }, figure(least, y)),
+    ...curves.map((c, i) => (i === chosen ? "" : s("path", { d: pathOf(c, map), class: "curve-other" }))),
+    s("line", { x1: px(now), x2: px(now), y1: TOP, y2: H - FOOT, stroke: EMBER, "stroke-dasharray": "3 3" }),
+    said,
+  );
+  const line = s("path", { d: pathOf(own, map), fill: "none", stroke: INK, "stroke-width": 2.2 });
+  svg.append(line, ...own.keys.map((k, i) => keyDot(k, i, { ...asked, own, map, svg, line, said })));
+  svg.addEventListener("dblclick", (e) => {
+    if (e.target.closest("circle")) return;
+    const [at, value] = map.place(svg, e);
+    asked.onKey(null, at, value);
+  });
+  return svg;
+}
+
+const figure = (v, axis) => `${(v * axis.out).toFixed(axis.out === 1 ? 2 : 1)}${axis.unit}`;
+
+const pathOf = (curve, { px, py }) =>
+  "M" +
+  trace(curve)
+    .map(([a, b]) => `${px(a).toFixed(1)},${py(b).toFixed(1)}`)
+    .join("L");
+
+/** From leads' and followers' values to places in the drawing, and back. */
+function mapping({ curves, chosen, low, high }) {
+  const own = curves[chosen],
+    all = curves.flatMap((c) => c.keys.map((k) => k.value));
   const span = Math.max(...all.map(Math.abs), 1e-3),
     floor = Math.min(0, ...all) - 0.1 * span,
     roof = Math.max(0, ...all) + 0.1 * span;
@@ -84,94 +126,65 @@ export function curveDrawing({ curves, chosen, x, y, low, high, now, onKey, onDr
     py = (v) => TOP + ((roof - v) / (roof - floor)) * (H - TOP - FOOT);
   const vx = (p) => left + ((p - LEFT) / (W - LEFT - RIGHT)) * (right - left),
     vy = (p) => roof - ((p - TOP) / (H - TOP - FOOT)) * (roof - floor);
-  const path = (c) =>
-    "M" +
-    trace(c)
-      .map(([a, b]) => `${px(a).toFixed(1)},${py(b).toFixed(1)}`)
-      .join("L");
-  const said = s("text", { x: W - RIGHT, y: TOP + 10, "text-anchor": "end", class: "curve-said" });
-  const figure = (v, axis) => `${(v * axis.out).toFixed(axis.out === 1 ? 2 : 1)}${axis.unit}`;
-  const svg = s(
-    "svg",
-    { viewBox: `0 0 ${W} ${H}`, class: "curve", role: "group", "aria-label": "Curve from lead to follower" },
-    s("line", { x1: LEFT, x2: W - RIGHT, y1: py(0), y2: py(0), class: "curve-zero" }),
-    s("line", { x1: px(0), x2: px(0), y1: TOP, y2: H - FOOT, class: "curve-zero" }),
-    s("text", { x: LEFT, y: H - 5 }, figure(left, x)),
-    s("text", { x: W - RIGHT, y: H - 5, "text-anchor": "end" }, figure(right, x)),
-    s("text", { x: 2, y: py(Math.max(...all, 0)) + 4 }, figure(Math.max(...all, 0), y)),
-    s("text", { x: 2, y: py(Math.min(...all, 0)) + 4 }, figure(Math.min(...all, 0), y)),
-    ...curves.map((c, i) => (i === chosen ? "" : s("path", { d: path(c), class: "curve-other" }))),
-    s("line", { x1: px(now), x2: px(now), y1: TOP, y2: H - FOOT, stroke: EMBER, "stroke-dasharray": "3 3" }),
-    said,
-  );
-  const line = s("path", { d: path(own), fill: "none", stroke: INK, "stroke-width": 2.2 });
-  svg.append(line);
-  const place = (e) => {
+  const place = (svg, e) => {
     const box = svg.getBoundingClientRect();
     return [vx(((e.clientX - box.left) / box.width) * W), vy(((e.clientY - box.top) / box.height) * H)];
   };
-  own.keys.forEach((k, i) => {
-    const rest = Math.abs(k.at) < 1e-9 && Math.abs(k.value) < 1e-9;
-    const dot = s("circle", {
-      cx: px(k.at),
-      cy: py(k.value),
-      r: 6,
-      class: rest ? "curve-key rest" : "curve-key",
-      tabindex: 0,
-      role: "slider",
-      "aria-label": `Key at ${figure(k.at, x)}`,
-      "aria-valuenow": (k.value * y.out).toFixed(2),
-      "aria-valuetext": figure(k.value, y),
-    });
-    const show = (at, value) => {
-      dot.setAttribute("cx", px(at));
-      dot.setAttribute("cy", py(value));
-      said.textContent = `${figure(at, x)} → ${figure(value, y)}`;
-      line.setAttribute(
-        "d",
-        path({ ...own, keys: own.keys.map((q, j) => (j === i ? { at, value } : q)).sort((a, b) => a.at - b.at) }),
-      );
-    };
-    dot.addEventListener("pointerdown", (e) => {
-      e.preventDefault();
-      dot.setPointerCapture(e.pointerId);
-      let at = k.at,
-        value = k.value,
-        went = false;
-      const move = (m) => {
-        [at, value] = place(m);
-        went = true;
-        at = Math.min(Math.max(at, left), right);
-        show(at, value);
-      };
-      const up = () => {
-        dot.removeEventListener("pointermove", move);
-        dot.removeEventListener("pointerup", up);
-        if (went) onKey(k.at, at, value);
-      };
-      dot.addEventListener("pointermove", move);
-      dot.addEventListener("pointerup", up);
-    });
-    dot.addEventListener("keydown", (e) => {
-      const by = e.shiftKey ? 0.01 : 0.05,
-        ways = { ArrowUp: [0, 1], ArrowDown: [0, -1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] }[e.key];
-      if (ways) {
-        e.preventDefault();
-        e.stopPropagation();
-        onKey(k.at, k.at + ways[0] * by * (right - left), k.value + ways[1] * by * (roof - floor));
-      }
-      if (e.key === "Delete" || e.key === "Backspace") {
-        e.preventDefault();
-        e.stopPropagation();
-        onDrop(k.at);
-      }
-    });
-    svg.append(dot);
+  return { all, left, right, floor, roof, px, py, place };
+}
+
+/** A key: dragged, moved by the arrows, taken away. */
+function keyDot(k, i, { own, map, svg, line, said, x, y, onKey, onDrop }) {
+  const rest = Math.abs(k.at) < 1e-9 && Math.abs(k.value) < 1e-9;
+  const dot = s("circle", {
+    cx: map.px(k.at),
+    cy: map.py(k.value),
+    r: 6,
+    class: rest ? "curve-key rest" : "curve-key",
+    tabindex: 0,
+    role: "slider",
+    "aria-label": `Key at ${figure(k.at, x)}`,
+    "aria-valuenow": (k.value * y.out).toFixed(2),
+    "aria-valuetext": figure(k.value, y),
   });
-  svg.addEventListener("dblclick", (e) => {
-    if (e.target.closest("circle")) return;
-    const [at, value] = place(e);
-    onKey(null, at, value);
+  const show = (at, value) => {
+    dot.setAttribute("cx", map.px(at));
+    dot.setAttribute("cy", map.py(value));
+    said.textContent = `${figure(at, x)} → ${figure(value, y)}`;
+    const keys = own.keys.map((q, j) => (j === i ? { at, value } : q)).sort((a, b) => a.at - b.at);
+    line.setAttribute("d", pathOf({ ...own, keys }, map));
+  };
+  dot.addEventListener("pointerdown", (e) => dragged(e, dot, { k, map, svg, show, onKey }));
+  dot.addEventListener("keydown", (e) => {
+    const by = e.shiftKey ? 0.01 : 0.05,
+      ways = { ArrowUp: [0, 1], ArrowDown: [0, -1], ArrowLeft: [-1, 0], ArrowRight: [1, 0] }[e.key];
+    const drop = e.key === "Delete" || e.key === "Backspace";
+    if (!ways && !drop) return;
+    e.preventDefault();
+    e.stopPropagation();
+    if (drop) onDrop(k.at);
+    else onKey(k.at, k.at + ways[0] * by * (map.right - map.left), k.value + ways[1] * by * (map.roof - map.floor));
   });
-  return svg;
+  return dot;
+}
+
+function dragged(e, dot, { k, map, svg, show, onKey }) {
+  e.preventDefault();
+  dot.setPointerCapture(e.pointerId);
+  let at = k.at,
+    value = k.value,
+    went = false;
+  const move = (m) => {
+    [at, value] = map.place(svg, m);
+    went = true;
+    at = Math.min(Math.max(at, map.left), map.right);
+    show(at, value);
+  };
+  const up = () => {
+    dot.removeEventListener("pointermove", move);
+    dot.removeEventListener("pointerup", up);
+    if (went) onKey(k.at, at, value);
+  };
+  dot.addEventListener("pointermove", move);
+  dot.addEventListener("pointerup", up);
 }

@@ -79,7 +79,8 @@ export function drawControls(plate, name) {
     pen.lineWidth = chosen || over ? 5 : 3.6;
     pen.strokeStyle = "rgba(255, 253, 248, .75)";
     pen.stroke();
-    const leads = plate.dragKind(c).kind === "channel"; // an outline that leads others is dashed, one that moves itself is whole
+    // an outline that leads others is dashed, one that moves itself is whole
+    const leads = plate.dragKind(c).kind === "channel";
     pen.setLineDash(leads ? [7, 4] : []);
     pen.lineWidth = chosen ? 3 : over ? 2.6 : 1.7;
     pen.strokeStyle = chosen || over ? EMBER : SIDES[c.side];
@@ -107,7 +108,10 @@ export function drawMarks(plate, name) {
   }
 }
 
-/** The own axes of every joint: the hinge as a full tick, the bone's axis dashed, the third thin; letters on the chosen one. */
+/**
+ * The own axes of every joint: the hinge as a full tick, the bone's axis dashed, the third thin; letters on the
+ * chosen one.
+ */
 export function drawAxes(plate, name) {
   const pen = plate.pen,
     long = 0.03 * plate.sizes().y;

@@ -1,4 +1,5 @@
-// The live socket: asks for frames, one at a time; while one is under way only the newest wish is kept.  The last wish of a
+// The live socket: asks for frames, one at a time; while one is under way only the newest wish is kept.  The last
+// wish of a
 // drag is never dropped: it is asked before whatever comes after it.
 
 export class Live {

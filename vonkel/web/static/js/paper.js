@@ -1,4 +1,5 @@
-// The paper under the drawings: grid, rulers, ground and height, reference pictures, and the lines that tie a joint together.
+// The paper under the drawings: grid, rulers, ground and height, reference pictures, and the lines that tie a joint
+// together.
 import { length } from "./dom.js";
 import { EMBER, FLAT, INK, RULER } from "./sheet.js";
 

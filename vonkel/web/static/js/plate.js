@@ -1,9 +1,11 @@
 // The plate: front, side and top drawings on one scale beside a free view, all of the same scene.
 //
 // Events (plain callbacks): onPickJoint(name), onPickControl(name), onPickPoint(index), onDragJoint(name, place, done),
-// onDragControl({control, kind, to | by, done}), onDragChannel({control, channel, by, done}) → what it is now, in words,
+// onDragControl({control, kind, to | by, done}), onDragChannel({control, channel, by, done}) → what it is now, in
+// words,
 // onDragLandmark(name, place, done).  While a tool is set, clicks and
-// hovers go to it: tool.click(spot), tool.hover(spot), spot = {view, ray, hit, place, metre}.  The plate holds no rule of the job: it draws and listens.
+// hovers go to it: tool.click(spot), tool.hover(spot), spot = {view, ray, hit, place, metre}.  The plate holds no
+// rule of the job: it draws and listens.
 import * as THREE from "three";
 import { OrbitControls } from "three/orbit";
 import { fullName, h } from "./dom.js";
@@ -33,7 +35,8 @@ export class Plate {
       antialias: smooth,
       alpha: true,
     });
-    this.renderer.setPixelRatio(smooth ? Math.min(devicePixelRatio, 2) : 0.5); // ?aa=0: for machines that draw without a GPU
+    // ?aa=0: for machines that draw without a GPU
+    this.renderer.setPixelRatio(smooth ? Math.min(devicePixelRatio, 2) : 0.5);
     this.scene = new THREE.Scene();
     this.material = makeMaterial();
     this.views = {};
@@ -99,7 +102,10 @@ export class Plate {
   }
 
   // -- what is shown ----------------------------------------------------------------------------------------------
-  /** `corners`: where one point is drawn with several corners, {points, triangles, uvs, smooth}; `lines`: {ends, partOf}. */
+  /**
+   * `corners`: where one point is drawn with several corners, {points, triangles, uvs, smooth}; `lines`: {ends,
+   * partOf}.
+   */
   setMesh({ points, triangles, colours, partOf, corners = null, lines = null }) {
     this.rest = points;
     this.triangles = triangles;
@@ -505,7 +511,10 @@ export class Plate {
     return this.controlsAt(name, x, y, within)[0] ?? -1;
   }
 
-  /** Controls whose outlines are near a place, the one that is meant first: the nearest, and of equally near ones the smallest. */
+  /**
+   * Controls whose outlines are near a place, the one that is meant first: the nearest, and of equally near ones the
+   * smallest.
+   */
   controlsAt(name, x, y, within = NEAR) {
     const found = [];
     for (let i = 0; i < this.controls.length; i++) {

@@ -28,14 +28,16 @@ varying vec3 vTint;
 varying float vValue;
 const vec3 CLAY = vec3(0.84, 0.80, 0.725);
 vec3 ramp(float t) {
-  vec3 a = vec3(.953, .918, .851), b = vec3(.965, .812, .545), c = vec3(.933, .604, .235), d = vec3(.851, .325, .118), e = vec3(.549, .141, .063);
+  vec3 a = vec3(.953, .918, .851), b = vec3(.965, .812, .545), c = vec3(.933, .604, .235);
+  vec3 d = vec3(.851, .325, .118), e = vec3(.549, .141, .063);
   t = clamp(t, 0.0, 1.0) * 4.0;
   return t < 1.0 ? mix(a, b, t) : t < 2.0 ? mix(b, c, t - 1.0) : t < 3.0 ? mix(c, d, t - 2.0) : mix(d, e, t - 3.0);
 }
 void main() {
   vec3 n = normalize(vNormal);
   if (!gl_FrontFacing) n = -n;
-  vec3 base = mode == 0 ? vTint : mode == 1 ? CLAY : mode == 3 ? mix(CLAY, texture2D(map, vPlace).rgb, 0.85) : ramp(vValue);
+  vec3 picture = mix(CLAY, texture2D(map, vPlace).rgb, 0.85);
+  vec3 base = mode == 0 ? vTint : mode == 1 ? CLAY : mode == 3 ? picture : ramp(vValue);
   if (mode == 4) {  // squares of 1/32 of the layout, every fourth line stronger
     vec2 cell = floor(vPlace * 32.0);
     base = mix(vec3(.93, .89, .81), vec3(.55, .62, .62), mod(cell.x + cell.y, 2.0));

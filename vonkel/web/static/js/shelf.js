@@ -35,7 +35,8 @@ form.addEventListener("drop", (event) => {
 for (const button of all("[data-demo]")) {
   button.addEventListener("click", async () => {
     try {
-      location.href = `/c/${(await call("POST", `/api/demo?who=${encodeURIComponent(button.dataset.demo)}`)).number}/model`;
+      const { number } = await call("POST", `/api/demo?who=${encodeURIComponent(button.dataset.demo)}`);
+      location.href = `/c/${number}/model`;
     } catch (error) {
       say(error);
     }

@@ -1,6 +1,6 @@
 // The trial strip: pose cards, worst first; a click takes the figure there.
 import { byId, call, h, inWords } from "./dom.js";
-import { noPoses } from "./stations/posing.js";
+import { noPoses } from "./stations/trials.js";
 
 export class Strip {
   constructor(bench) {

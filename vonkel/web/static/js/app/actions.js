@@ -127,7 +127,10 @@ const OURS = [
 ];
 OURS.forEach(enter);
 
-/** What can be done to the present character by name: findings' mends, things to choose, poses to try.  @returns {Action[]} */
+/**
+ * What can be done to the present character by name: findings' mends, things to choose, poses to try.  @returns
+ * {Action[]}
+ */
 function ofTheCharacter(b) {
   const mends = b.state.findings.filter((f) => f.mend);
   return [

@@ -83,7 +83,7 @@ function below(children) {
   return counts;
 }
 
-/** What is folded at first: of a large skeleton the right side, which is as the left, and the rays of hands and feet. */
+/** What is folded at first: of a large skeleton the right side, which is as the left, and rays of hands and feet. */
 function firstFolded(joints, children) {
   const folded = new Set();
   if (joints.length <= 30) return folded;
@@ -98,127 +98,123 @@ function firstFolded(joints, children) {
   return folded;
 }
 
-/** Joints in their hierarchy, which folds; `extra(joint)` adds what stands at the right of a row; `hang(joint, parent)` takes drops. */
-/** @param {any} bench @param {(joint: any) => any} [extra] @param {((joint: string, parent: string) => void) | null} [hang] */
+/**
+ * Joints in their hierarchy, which folds; `extra(joint)` adds what stands at the right of a row; `hang(joint, parent)`
+ * takes
+ * drops.
+ * @param {any} bench @param {(joint: any) => any} [extra] @param {((joint: string, parent: string) => void) | null}
+ * [hang]
+ */
 export function hierarchy(bench, extra = () => null, hang = null) {
   const { joints } = bench.state,
     children = group(joints),
+    counts = below(children),
     words = (bench.jointFilter ?? "").toLowerCase(),
     rows = [];
-  const named = new Map(joints.map((j) => [j.name, j])),
-    counts = below(children);
   bench.folded ??= firstFolded(joints, children);
-  if (bench.shownJoint !== bench.plate.selected.joint) {
-    // what was just chosen is in sight
-    bench.shownJoint = bench.plate.selected.joint;
-    for (let j = named.get(named.get(bench.shownJoint)?.parent); j; j = named.get(j.parent))
-      bench.folded.delete(j.name);
-  }
-  const close = (name, to) => {
-    if (to) bench.folded.add(name);
-    else bench.folded.delete(name);
-    bench.sheets();
-  };
-  const drop = (j) =>
-    hang
-      ? {
-          draggable: true,
-          ondragstart: (e) => e.dataTransfer.setData("text/plain", j.name),
-          ondragover: (e) => {
-            e.preventDefault();
-            e.currentTarget.classList.add("over");
-          },
-          ondragleave: (e) => e.currentTarget.classList.remove("over"),
-          ondrop: (e) => {
-            e.preventDefault();
-            e.currentTarget.classList.remove("over");
-            const name = e.dataTransfer.getData("text/plain");
-            if (name && name !== j.name) hang(name, j.name);
-          },
-        }
-      : {};
+  bringIntoSight(bench, joints);
   const walk = (parent, depth) => {
-    for (const j of children.get(parent) ?? []) {
-      const closed = !words && bench.folded.has(j.name),
-        more = counts.get(j.name) ?? 0,
-        beside = extra(j);
-      if (!words || j.name.toLowerCase().replaceAll("_", " ").includes(words)) {
-        rows.push(
-          h(
-            "li",
-            { style: `padding-left:${Math.min(depth, 12) * 7}px` },
-            more && !words
-              ? h(
-                  "button",
-                  {
-                    class: "turn",
-                    tabindex: -1,
-                    "data-fold": j.name,
-                    "aria-expanded": String(!closed),
-                    title: closed ? `Show the ${more} below` : "Fold away what hangs below",
-                    "aria-label": `${closed ? "Unfold" : "Fold"} ${plainName(j.name)}`,
-                    onclick: () => close(j.name, !closed),
-                  },
-                  closed ? "+" : "–",
-                )
-              : h("span", { class: "turn" }),
-            h(
-              "button",
-              {
-                "aria-selected": String(bench.plate.selected.joint === j.name),
-                "data-joint": j.name,
-                "data-keep": `j-${j.name}`,
-                onclick: () => bench.selectJoint(j.name),
-                onkeydown: (e) => {
-                  if (more && (e.key === "ArrowLeft" || e.key === "ArrowRight")) {
-                    e.preventDefault();
-                    e.stopPropagation();
-                    close(j.name, e.key === "ArrowLeft");
-                  }
-                },
-                ...drop(j),
-              },
-              tag(j.side),
-              h("span", { class: j.deforms ? "grow" : "grow helper" }, plainName(j.name)),
-              closed && !beside ? h("span", { class: "soft fig" }, `+${more}`) : null,
-              beside,
-            ),
-          ),
-        );
-      }
-      if (!closed) walk(j.name, depth + 1);
+    for (const joint of children.get(parent) ?? []) {
+      const closed = !words && bench.folded.has(joint.name),
+        more = counts.get(joint.name) ?? 0,
+        fits = joint.name.toLowerCase().replaceAll("_", " ").includes(words);
+      if (fits) rows.push(jointRow(bench, { joint, depth, closed, more, plain: !!words, beside: extra(joint), hang }));
+      if (!closed) walk(joint.name, depth + 1);
     }
   };
   walk(null, 0);
-  const all = new Set(joints.filter((j) => counts.get(j.name) && j.parent).map((j) => j.name));
-  const folds =
-    all.size && !words
-      ? h(
-          "div",
-          { class: "acts folds" },
-          bench.folded.size
-            ? button(
-                "Unfold all",
-                () => {
-                  bench.folded = new Set();
-                  bench.sheets();
-                },
-                "small quiet",
-              )
-            : null,
-          bench.folded.size < all.size
-            ? button(
-                "Fold all",
-                () => {
-                  bench.folded = all;
-                  bench.sheets();
-                },
-                "small quiet",
-              )
-            : null,
-        )
-      : null;
+  const holders = new Set(joints.filter((j) => counts.get(j.name) && j.parent).map((j) => j.name));
+  const folds = holders.size && !words ? foldButtons(bench, holders) : null;
   return h("div", {}, folds, h("ul", { class: "rows joints", role: "tree", "aria-label": "Joints" }, rows));
+}
+
+/** What was just chosen is not folded away. */
+function bringIntoSight(bench, joints) {
+  if (bench.shownJoint === bench.plate.selected.joint) return;
+  const named = new Map(joints.map((j) => [j.name, j]));
+  bench.shownJoint = bench.plate.selected.joint;
+  for (let j = named.get(named.get(bench.shownJoint)?.parent); j; j = named.get(j.parent)) bench.folded.delete(j.name);
+}
+
+function foldAway(bench, name, to) {
+  if (to) bench.folded.add(name);
+  else bench.folded.delete(name);
+  bench.sheets();
+}
+
+function foldButtons(bench, holders) {
+  const set = (words, folded) => {
+    const act = () => {
+      bench.folded = folded;
+      bench.sheets();
+    };
+    return button(words, act, "small quiet");
+  };
+  const { size } = bench.folded;
+  return h(
+    "div",
+    { class: "acts folds" },
+    size ? set("Unfold all", new Set()) : null,
+    size < holders.size ? set("Fold all", holders) : null,
+  );
+}
+
+function jointRow(bench, { joint, depth, closed, more, plain, beside, hang }) {
+  const { name } = joint;
+  const turn = {
+    class: "turn",
+    tabindex: -1,
+    "data-fold": name,
+    "aria-expanded": String(!closed),
+    title: closed ? `Show the ${more} below` : "Fold away what hangs below",
+    "aria-label": `${closed ? "Unfold" : "Fold"} ${plainName(name)}`,
+    onclick: () => foldAway(bench, name, !closed),
+  };
+  const row = {
+    "aria-selected": String(bench.plate.selected.joint === name),
+    "data-joint": name,
+    "data-keep": `j-${name}`,
+    onclick: () => bench.selectJoint(name),
+    onkeydown: (e) => {
+      if (!more || (e.key !== "ArrowLeft" && e.key !== "ArrowRight")) return;
+      e.preventDefault();
+      e.stopPropagation();
+      foldAway(bench, name, e.key === "ArrowLeft");
+    },
+    ...(hang ? hanging(name, hang) : {}),
+  };
+  return h(
+    "li",
+    { style: `padding-left:${Math.min(depth, 12) * 7}px` },
+    more && !plain ? h("button", turn, closed ? "+" : "–") : h("span", { class: "turn" }),
+    h(
+      "button",
+      row,
+      tag(joint.side),
+      h("span", { class: joint.deforms ? "grow" : "grow helper" }, plainName(name)),
+      closed && !beside ? h("span", { class: "soft fig" }, `+${more}`) : null,
+      beside,
+    ),
+  );
+}
+
+/** A row that can be dragged on to another, to hang from it. */
+function hanging(name, hang) {
+  return {
+    draggable: true,
+    ondragstart: (e) => e.dataTransfer.setData("text/plain", name),
+    ondragover: (e) => {
+      e.preventDefault();
+      e.currentTarget.classList.add("over");
+    },
+    ondragleave: (e) => e.currentTarget.classList.remove("over"),
+    ondrop: (e) => {
+      e.preventDefault();
+      e.currentTarget.classList.remove("over");
+      const from = e.dataTransfer.getData("text/plain");
+      if (from && from !== name) hang(from, name);
+    },
+  };
 }
 
 function group(joints) {

@@ -4,7 +4,10 @@ import { call, fullName, h, measureOf, say, toast } from "../dom.js";
 import { button, choices } from "./common.js";
 import { channelSlider } from "./posing.js";
 
-/** What the numbers of a channel mean: a control's channel says it itself, a joint's is told by its name, a shape has none. */
+/**
+ * What the numbers of a channel mean: a control's channel says it itself, a joint's is told by its name, a shape has
+ * none.
+ */
 function axisOf(b, thing, channel) {
   const control = thing.startsWith("control:") ? b.state.controls.find((c) => c.name === thing.slice(8)) : null;
   const known = control?.channels.find((k) => k.name === channel);

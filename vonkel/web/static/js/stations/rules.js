@@ -9,10 +9,15 @@ const WORDS = { all: "goes with", place: "stays by", turn: "turns with", size: "
 
 function sentence(r) {
   if (r.kind === "follow")
-    return `${named(r.thing)} ${WORDS[r.what]} ${list(r.sources)}${r.strength < 1 ? `, by ${Math.round(100 * r.strength)} %` : ""}${r.reading === "local" ? ", in their own parents" : ""}`;
+    return [
+      `${named(r.thing)} ${WORDS[r.what]} ${list(r.sources)}`,
+      r.strength < 1 ? `by ${Math.round(100 * r.strength)} %` : "",
+      r.reading === "local" ? "in their own parents" : "",
+    ]
+      .filter(Boolean)
+      .join(", ");
   if (r.kind === "space") return `${fullName(r.control)} may stand on ${list(r.sources)}`;
-  if (r.kind === "spring")
-    return `${r.things.length > 1 ? `${named(r.things[0])} to ${named(r.things.at(-1))}` : named(r.things[0])} spring${r.things.length > 1 ? "" : "s"}: ${r.stiffness} Hz, damping ${r.damping}`;
+  if (r.kind === "spring") return `${springing(r.things)}: ${r.stiffness} Hz, damping ${r.damping}`;
   if (r.kind === "swing")
     return `${list(r.swingers.map((s) => `control:${s.control}`))} swing ${r.rate} times a second`;
   return linkSentence(r);
@@ -107,138 +112,114 @@ function source(b, label, none = false) {
   );
 }
 
-function makers(b, thing) {
-  const control = thing.startsWith("control:") ? thing.slice(8) : "",
-    plainThing = thing.split(":").slice(1).join(":");
-  const what = h(
+const springing = (row) =>
+  row.length > 1 ? `${named(row[0])} to ${named(row.at(-1))} spring` : `${named(row[0])} springs`;
+
+const choice = (label, options) =>
+  h(
     "select",
-    { "aria-label": "How it follows" },
-    Object.entries(WORDS).map(([k, t]) => h("option", { value: k }, t)),
+    { "aria-label": label },
+    options.map(([k, t]) => h("option", { value: k }, t)),
   );
-  const of = source(b, "What it follows"),
+
+const add = (b, rule) => b.step("rules.add", { rule, both_sides: b.symmetry });
+const nameOf = (thing) => thing.split(":").slice(1).join(":");
+
+/** What can be made of a thing: it follows, has spaces, swings, springs. */
+function makers(b, thing) {
+  const control = thing.startsWith("control:") ? thing.slice(8) : "";
+  const ofControls = control ? [spaceMaker(b, control), swingMaker(b, control)] : [];
+  return [followMaker(b, thing), ...ofControls, springMaker(b, thing, control)];
+}
+
+function followMaker(b, thing) {
+  const what = choice("How it follows", Object.entries(WORDS)),
+    of = source(b, "What it follows"),
     also = source(b, "And also", true),
-    reading = h(
-      "select",
-      { "aria-label": "How sources are read" },
-      [
-        ["world", "as they stand"],
-        ["local", "in their own parents"],
-      ].map(([k, t]) => h("option", { value: k }, t)),
-    );
-  const share = plain("Strength", 1, { min: 0, max: 1, step: 0.05 });
-  const add = (rule) => b.step("rules.add", { rule, both_sides: b.symmetry });
-  const out = [
-    fold(
-      b,
-      "Let it follow",
-      pairs(["it", what], ["what", of], ["and", also], ["read", reading], ["strength", share]),
-      h(
-        "div",
-        { class: "acts" },
-        button(
-          "Follow",
-          () =>
-            add({
-              kind: "follow",
-              name: `${plainThing} follows`,
-              thing,
-              sources: [of.value, also.value].filter(Boolean),
-              what: what.value,
-              reading: reading.value,
-              strength: Number(share.value),
-            }),
-          "small",
-        ),
-      ),
-    ),
-  ];
-  if (control) {
-    const home = source(b, "Its space");
-    const manner = h(
-      "select",
-      { "aria-label": "What the space holds" },
-      [
-        ["all", "place and turn"],
-        ["turn", "turn only"],
-        ["place", "place only"],
-      ].map(([k, t]) => h("option", { value: k }, t)),
-    );
-    out.push(
-      fold(
-        b,
-        "Give it a space",
-        pairs(["on", home], ["takes", manner]),
-        h(
-          "div",
-          { class: "acts" },
-          button(
-            "Add the space",
-            () =>
-              add({ kind: "space", name: `${plainThing} spaces`, control, sources: [home.value], what: manner.value }),
-            "small",
-          ),
-        ),
-      ),
-    );
-    const channels = b.state.controls.find((c) => c.name === control).channels.filter((k) => !k.locked);
-    const channel = h(
-      "select",
-      { "aria-label": "What swings" },
-      channels.map((k) => h("option", { value: k.name }, k.name)),
-    );
-    const rate = plain("Rounds a second", 1, { min: 0.05, step: 0.1 }),
-      angle = plain("Angle", 20, { step: 1 }),
-      phase = plain("Phase", 0, { step: 0.05 });
-    const swing = async () => {
-      const k = channels.find((x) => x.name === channel.value);
-      const one = {
-        control,
-        channel: k.name,
-        angle: Number(angle.value) / measureOf(k).out,
-        phase: Number(phase.value),
-      };
-      await b.addSwing(one, Number(rate.value));
-    };
-    out.push(
-      fold(
-        b,
-        "Let it swing",
-        pairs(["channel", channel], ["rate, /s", rate], ["by, ° cm", angle], ["phase", phase]),
-        h("p", { class: "soft" }, "With symmetry on, both sides swing in one rule, on one rate."),
-        h("div", { class: "acts" }, button("Swing", swing, "small")),
-      ),
-    );
-  }
+    share = plain("Strength", 1, { min: 0, max: 1, step: 0.05 });
+  const reading = choice("How sources are read", [
+    ["world", "as they stand"],
+    ["local", "in their own parents"],
+  ]);
+  const make = () =>
+    add(b, {
+      kind: "follow",
+      name: `${nameOf(thing)} follows`,
+      thing,
+      sources: [of.value, also.value].filter(Boolean),
+      what: what.value,
+      reading: reading.value,
+      strength: Number(share.value),
+    });
+  return fold(
+    b,
+    "Let it follow",
+    pairs(["it", what], ["what", of], ["and", also], ["read", reading], ["strength", share]),
+    h("div", { class: "acts" }, button("Follow", make, "small")),
+  );
+}
+
+function spaceMaker(b, control) {
+  const home = source(b, "Its space");
+  const manner = choice("What the space holds", [
+    ["all", "place and turn"],
+    ["turn", "turn only"],
+    ["place", "place only"],
+  ]);
+  const make = () =>
+    add(b, { kind: "space", name: `${control} spaces`, control, sources: [home.value], what: manner.value });
+  return fold(
+    b,
+    "Give it a space",
+    pairs(["on", home], ["takes", manner]),
+    h("div", { class: "acts" }, button("Add the space", make, "small")),
+  );
+}
+
+function swingMaker(b, control) {
+  const channels = b.state.controls.find((c) => c.name === control).channels.filter((k) => !k.locked);
+  const channel = choice(
+    "What swings",
+    channels.map((k) => [k.name, k.name]),
+  );
+  const rate = plain("Rounds a second", 1, { min: 0.05, step: 0.1 }),
+    angle = plain("Angle", 20, { step: 1 }),
+    phase = plain("Phase", 0, { step: 0.05 });
+  const swing = async () => {
+    const k = channels.find((x) => x.name === channel.value);
+    const by = Number(angle.value) / measureOf(k).out;
+    await b.addSwing({ control, channel: k.name, angle: by, phase: Number(phase.value) }, Number(rate.value));
+  };
+  return fold(
+    b,
+    "Let it swing",
+    pairs(["channel", channel], ["rate, /s", rate], ["by, ° cm", angle], ["phase", phase]),
+    h("p", { class: "soft" }, "With symmetry on, both sides swing in one rule, on one rate."),
+    h("div", { class: "acts" }, button("Swing", swing, "small")),
+  );
+}
+
+function springMaker(b, thing, control) {
   const hertz = plain("Spring frequency", 3, { min: 0.1, step: 0.1 }),
     damping = plain("Spring damping", 0.25, { min: 0, step: 0.05 }),
     weight = plain("Spring weight", 0, { min: 0, step: 0.1 });
-  const chain = control ? [thing] : b.chainFrom(plainThing).map((n) => `joint:${n}`);
-  out.push(
-    fold(
-      b,
-      "Let it spring",
-      pairs(["own, Hz", hertz], ["damping", damping], ["weight", weight]),
-      h("p", { class: "soft" }, chain.length > 1 ? `All ${chain.length} joints from here on.` : "This one alone."),
-      h(
-        "div",
-        { class: "acts" },
-        button(
-          "Spring",
-          () =>
-            add({
-              kind: "spring",
-              name: `${plainThing} spring`,
-              things: chain,
-              stiffness: Number(hertz.value),
-              damping: Number(damping.value),
-              weight: Number(weight.value),
-            }),
-          "small",
-        ),
-      ),
-    ),
+  const chain = control ? [thing] : b.chainFrom(nameOf(thing)).map((n) => `joint:${n}`);
+  const make = () =>
+    add(b, {
+      kind: "spring",
+      name: `${nameOf(thing)} spring`,
+      things: chain,
+      stiffness: Number(hertz.value),
+      damping: Number(damping.value),
+      weight: Number(weight.value),
+    });
+  return fold(
+    b,
+    "Let it spring",
+    pairs(["own, Hz", hertz], ["damping", damping], ["weight", weight]),
+    h("p", { class: "soft" }, chain.length > 1 ? `All ${chain.length} joints from here on.` : "This one alone."),
+    h("div", { class: "acts" }, button("Spring", make, "small")),
   );
-  return out;
 }
 
 export function ruleSheet(b) {

@@ -91,7 +91,8 @@ class Draw {
     } else if (found.on === "joint")
       toast(`${plainName(found.name)} is a joint already: a chain begins on a joint, it doesn't end on one.`);
     else this.places.push(found.place);
-    this.said = `${found.on === "joint" ? `from ${plainName(found.name)}` : ON[found.on]}${found.on === "part" ? `: ${found.name}` : ""}`;
+    const onPart = found.on === "part" ? `: ${found.name}` : "";
+    this.said = found.on === "joint" ? `from ${plainName(found.name)}` : ON[found.on] + onPart;
     this.ghost = null;
     this.show();
     this.b.sheets();

@@ -136,6 +136,63 @@ class Plans {
     if (!this.known) return [h("p", { class: "soft" }, "Looking …")];
     const plan = this.known.plans.find((p) => p.name === this.plan),
       marks = b.plate.landmarks;
+    const found = marks.length > 0;
+    return [
+      h("div", { class: "plans" }, ...this.known.plans.map((p) => this.choice(b, p))),
+      h("p", { class: "soft" }, plan.about),
+      pairs(...Object.entries(plan.options).map(([k, s]) => [WORDS[k] ?? k, this.field(k, s)])),
+      found ? h("p", {}, "Drag a landmark that is off, in any drawing; the joints between follow.") : null,
+      h(
+        "div",
+        { class: "acts" },
+        button(found ? "Find again" : "Find landmarks", () => this.find(), found ? "small" : "mend small"),
+        button("Lay the joints", () => this.lay(), found ? "mend small" : "small"),
+      ),
+      h("h3", {}, "Your own"),
+      ...this.ownPlans(),
+      ...this.keeping(b),
+    ];
+  }
+
+  choice(b, plan) {
+    const choose = () => {
+      this.plan = plan.name;
+      this.options = {};
+      this.clear();
+      b.sheets();
+    };
+    return h("button", { class: "small", "aria-pressed": String(plan.name === this.plan), onclick: choose }, plan.name);
+  }
+
+  ownPlans() {
+    if (!this.known.own.length)
+      return [h("p", { class: "soft" }, "Skeletons that you save here can be laid into other bodies.")];
+    const forget = async (p) => {
+      if (!confirm(`Forget the plan ${p.name}?`)) return;
+      await call("DELETE", `/api/plans/${p.id}`).catch(say);
+      await this.again();
+    };
+    const row = (p) =>
+      h(
+        "div",
+        { class: "row" },
+        h("span", { class: "grow" }, p.name),
+        button("Lay", () => this.layOwn(p.id), "small"),
+        h("a", { href: `/api/plans/${p.id}.json`, download: "", title: "Save the plan as a file" }, "file"),
+        button("×", () => forget(p), "small quiet"),
+      );
+    return [h("ul", { class: "rows" }, ...this.known.own.map((p) => h("li", {}, row(p))))];
+  }
+
+  /** Where the skeleton is kept as a plan, or one is taken from a file. */
+  keeping(b) {
+    const take = (file) => {
+      const data = new FormData();
+      data.set("file", file);
+      return call("POST", "/api/plans", data).then(() => this.again(), say);
+    };
+    const fromFile = fileButton("From a file", ".json", take);
+    if (!b.state.joints.length) return [h("div", { class: "acts" }, ...fromFile)];
     const name = h("input", {
       type: "text",
       placeholder: "name this plan",
@@ -145,10 +202,7 @@ class Plans {
       "data-keep": "plan-name",
     });
     const save = async () => {
-      if (!name.value.trim()) {
-        toast("Name the plan first.");
-        return;
-      }
+      if (!name.value.trim()) return toast("Name the plan first.");
       try {
         await call("POST", `/api/c/${b.number}/plan`, { name: name.value.trim() });
         toast("The skeleton is kept as a plan.");
@@ -158,94 +212,7 @@ class Plans {
         say(error);
       }
     };
-    const take = async (file) => {
-      const data = new FormData();
-      data.set("file", file);
-      try {
-        await call("POST", "/api/plans", data);
-        await this.again();
-      } catch (error) {
-        say(error);
-      }
-    };
-    return [
-      h(
-        "div",
-        { class: "plans" },
-        this.known.plans.map((p) =>
-          h(
-            "button",
-            {
-              class: "small",
-              "aria-pressed": String(p.name === this.plan),
-              onclick: () => {
-                this.plan = p.name;
-                this.options = {};
-                this.clear();
-                b.sheets();
-              },
-            },
-            p.name,
-          ),
-        ),
-      ),
-      h("p", { class: "soft" }, plan.about),
-      pairs(...Object.entries(plan.options).map(([k, s]) => [WORDS[k] ?? k, this.field(k, s)])),
-      marks.length ? h("p", {}, "Drag a landmark that is off, in any drawing; the joints between follow.") : null,
-      h(
-        "div",
-        { class: "acts" },
-        button(
-          marks.length ? "Find again" : "Find landmarks",
-          () => this.find(),
-          marks.length ? "small" : "mend small",
-        ),
-        button("Lay the joints", () => this.lay(), marks.length ? "mend small" : "small"),
-      ),
-      h("h3", {}, "Your own"),
-      ...(this.known.own.length
-        ? [
-            h(
-              "ul",
-              { class: "rows" },
-              this.known.own.map((p) =>
-                h(
-                  "li",
-                  {},
-                  h(
-                    "div",
-                    { class: "row" },
-                    h("span", { class: "grow" }, p.name),
-                    button("Lay", () => this.layOwn(p.id), "small"),
-                    h("a", { href: `/api/plans/${p.id}.json`, download: "", title: "Save the plan as a file" }, "file"),
-                    button(
-                      "×",
-                      async () => {
-                        if (confirm(`Forget the plan ${p.name}?`)) {
-                          await call("DELETE", `/api/plans/${p.id}`).catch(say);
-                          await this.again();
-                        }
-                      },
-                      "small quiet",
-                    ),
-                  ),
-                ),
-              ),
-            ),
-          ]
-        : [h("p", { class: "soft" }, "Skeletons that you save here can be laid into other bodies.")]),
-      ...(b.state.joints.length
-        ? [
-            name,
-            h(
-              "div",
-              { class: "acts" },
-              button("Save the skeleton", save, "small"),
-              ...fileButton("From a file", ".json", take),
-            ),
-          ]
-        : [h("div", { class: "acts" }, ...fileButton("From a file", ".json", take))]),
-    ];
+    return [name, h("div", { class: "acts" }, button("Save the skeleton", save, "small"), ...fromFile)];
   }
 }
 
