@@ -1,6 +1,6 @@
 """Write the types that the pages' modules are checked against, from the models that the server sends.
 
-`python tools/page_types.py` writes `vonkel/web/static/types/models.d.ts`; a test holds it to the models.
+`python -m tools.page_types` writes `vonkel/web/static/types/models.d.ts`; a test holds it to the models.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Make the finished member of the demo's shelf: Lutra with plan, kits, eyes, skin and her open mouth."""
+"""Make the finished member of the demo: Lutra with plan, kits, eyes, skin and her open mouth."""
 
 import tempfile
 from pathlib import Path

@@ -36,7 +36,7 @@ def shoot(page):
 
     page.goto(f"{BASE}/")
     page.wait_for_load_state("networkidle")
-    shot("shelf")
+    shot("characters")
     page.goto(f"{BASE}/c/1/model")
     wait(page, "vonkel.state && vonkel.plate.mesh")
     page.evaluate("vonkel.part = 'body'; vonkel.sheets()")

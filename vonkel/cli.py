@@ -81,7 +81,7 @@ def _read(path: Path):  # type: ignore[no-untyped-def]
 @app.command()
 def serve(
     port: int = 8321, host: Annotated[str, typer.Option(help="a loopback address")] = "127.0.0.1", store: Folder = HOME,
-    demo: Annotated[bool, typer.Option("--demo", help="put the demo character on an empty shelf")] = False,
+    demo: Annotated[bool, typer.Option("--demo", help="put the demo characters into an empty store")] = False,
 ) -> None:  # fmt: skip
     """Start the pages on this machine."""
     from .web.server import serve as run

@@ -8,7 +8,7 @@
   const say = (e) =>
     `${e.tagName.toLowerCase()}${typeof e.className === "string" && e.className ? `.${e.className.replaceAll(" ", ".")}` : ""} “${(e.innerText ?? e.value ?? "").slice(0, 40)}”`;
   for (const sheet of document.querySelectorAll(
-    ".sheet, .dock, .strip, .top, .card-character, .shelf-main, .drawer:not([hidden])",
+    ".sheet, .dock, .strip, .top, .card-character, .characters-main, .drawer:not([hidden])",
   )) {
     if (!seen(sheet)) continue;
     const scrolls = sheet.matches(".strip"),

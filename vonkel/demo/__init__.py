@@ -38,7 +38,7 @@ CAST = {
 
 
 def add_member(workshop: Workshop, file: str, shapes: bool = True) -> int:
-    """Put one of the cast on the shelf.  Returns its number.  Lutra brings her open mouth as a morph target."""
+    """Put one of the cast among the characters.  Returns its number.  Lutra brings her open mouth as a morph target."""
     if file not in CAST:
         raise NotFound(f"Nobody of the cast is called “{file}”.", "", f"There are: {', '.join(CAST)}.")
     m = CAST[file]
@@ -58,11 +58,11 @@ READY = "lutra-ready.vonkel"  # rigged and bound by tools/ready.py, so that the 
 
 
 def add_demo(workshop: Workshop) -> int:
-    """Put the whole cast on the shelf, and before all Lutra once more, ready to pose.  Returns the bare Lutra's number."""
+    """Put the whole cast among the characters, and before all Lutra once more, ready to pose.  Returns the bare Lutra's number."""
     lutra, *others = CAST
     number = add_member(workshop, lutra, shapes=False)
     for file in reversed(others):
         add_member(workshop, file)
-    open_mouth(workshop, number)  # late, since the shelf begins with what was changed last
+    open_mouth(workshop, number)  # late, since the list begins with what was changed last
     workshop.bring_in(READY, (DATA / READY).read_bytes())
     return number

@@ -224,7 +224,7 @@ class Store:
     def _row(db: sqlite3.Connection, character: int) -> tuple[int, int, int, int]:
         row = db.execute("SELECT head, tip, pose, pose_tip FROM character WHERE id = ?", (character,)).fetchone()
         if row is None:
-            raise NotFound("There is no such character.", f"number {character}", "Choose one from the shelf.")
+            raise NotFound("There is no such character.", f"number {character}", "Choose one of the characters.")
         head, tip, pose, pose_tip = row
         return head, tip, pose, pose_tip
 

@@ -35,7 +35,7 @@ def told(path: Path) -> Iterator[None]:
     except sqlite3.Error as error:
         raise spoken(error, path) from error
     except OverflowError:  # sqlite's own whole numbers end at 2**63
-        raise NotFound("There is nothing of that number.", "", "Choose from the shelf or the ledger.") from None
+        raise NotFound("There is nothing of that number.", "", "Choose from the characters or the ledger.") from None
     except OSError as error:
         raise StoreTrouble(*_parts(CANT_OPEN, f"{path}: {error.strerror or error}")) from error
 

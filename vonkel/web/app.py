@@ -21,7 +21,7 @@ HERE = Path(__file__).parent
 
 @dataclass(frozen=True)
 class Settings:
-    """store: the folder of the store; demo: put the demo character on an empty shelf."""
+    """store: the folder of the store; demo: put the demo characters into an empty store."""
 
     store: Path
     demo: bool = False

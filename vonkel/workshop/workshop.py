@@ -228,7 +228,7 @@ class Workshop:
         return self._adopt(opened(self.pack(character), c.name), unique_name(c.name, taken))
 
     def _adopt(self, whole: Opened, called: str = "") -> int:
-        """A whole character on the shelf, under another name where one is given: one transaction."""
+        """A whole character taken in, under another name where one is given: one transaction."""
         then = []
         if called and clean_name(called) != whole.name:
             last = whole.last

@@ -32,7 +32,7 @@ def bring_in(workshop: TheWorkshop, file: list[UploadFile], name: str = Form("",
 
 @router.post("/demo")
 def demo(workshop: TheWorkshop, who: str = "otter.obj") -> dict[str, Any]:
-    """Put one of the cast on the shelf."""
+    """Put one of the cast among the characters."""
     return {"number": add_member(workshop, who)}
 
 

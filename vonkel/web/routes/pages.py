@@ -23,10 +23,10 @@ def _page(request: Request, name: str, context: dict[str, Any]) -> Response:
 
 
 @router.get("/")
-def shelf(request: Request, workshop: TheWorkshop) -> Response:
+def characters_page(request: Request, workshop: TheWorkshop) -> Response:
     characters = [{"row": s, **_looked_at(workshop, s.id)} for s in workshop.store.characters()]
     context = {"characters": characters, "bytes_used": workshop.store.bytes_used(), "cast": list(CAST.values())}
-    return _page(request, "shelf.html", context)
+    return _page(request, "characters.html", context)
 
 
 def _looked_at(workshop: TheWorkshop, number: int) -> dict[str, Character | VonkelError | None]:

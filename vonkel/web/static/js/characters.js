@@ -1,4 +1,4 @@
-// The shelf: all characters, and bringing one in.
+// All characters, and bringing one in.
 import { all, byId, call, megabytes, say, toast } from "./dom.js";
 
 const form = byId("bring-in");
