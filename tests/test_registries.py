@@ -124,3 +124,9 @@ def test_the_nearest_bone_binds_what_has_no_inside():
     names = np.array(bound.skin.joints)[first]
     left = c.points[:, 0] < 0.4
     assert (names[left] == "a").all() and (names[c.points[:, 0] > 0.6] == "b").all()
+
+
+def test_every_way_over_http_is_described(tmp_path):
+    api = create_app(Settings(tmp_path)).openapi()
+    bare = [f"{m} {p}" for p, ways in api["paths"].items() for m, told in ways.items() if not told.get("description")]
+    assert bare == []

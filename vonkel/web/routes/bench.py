@@ -139,17 +139,20 @@ class SaveBody(_Body):
 
 @router.post("/c/{number}/plan")
 def save_plan(workshop: TheWorkshop, number: int, body: SaveBody) -> dict[str, Any]:
+    """Keep the skeleton as a plan of one's own."""
     return {"plan": workshop.save_plan(number, body.name, body.with_kits)}
 
 
 @router.get("/plans/{plan}.json")
 def plan_file(workshop: TheWorkshop, plan: int) -> Response:
+    """A plan of one's own as a file."""
     made = workshop.plan(plan)
     return download(made.model_dump_json(indent=1).encode(), made.name, "-plan.json", "application/json")
 
 
 @router.post("/plans")
 def take_plan(workshop: TheWorkshop, file: UploadFile) -> dict[str, Any]:
+    """Take a plan from its file."""
     data = file.file.read(MAX_FILE_BYTES + 1)
     if len(data) > MAX_FILE_BYTES:
         raise TooLarge("The plan is too large.", file.filename or "")
@@ -158,6 +161,7 @@ def take_plan(workshop: TheWorkshop, file: UploadFile) -> dict[str, Any]:
 
 @router.delete("/plans/{plan}")
 def delete_plan(workshop: TheWorkshop, plan: int) -> dict[str, Any]:
+    """Forget a plan of one's own."""
     workshop.store.delete_plan(plan)
     return {"deleted": plan}
 

@@ -38,6 +38,7 @@ def demo(workshop: TheWorkshop, who: str = "otter.obj") -> dict[str, Any]:
 
 @router.delete("/c/{number}")
 def delete(workshop: TheWorkshop, number: int) -> dict[str, Any]:
+    """Delete a character with its whole ledger."""
     workshop.store.delete(number)
     return {"deleted": number}
 
@@ -63,6 +64,7 @@ def changes(workshop: TheWorkshop, number: int, body: Have) -> JSONResponse:
 
 @router.get("/c/{number}/mesh/{key}")
 def mesh(workshop: TheWorkshop, number: int, key: str) -> Response:
+    """The mesh as bytes (`web/payload.py` says how); its key stands in the state."""
     c = workshop.character(number)
     headers = IMMUTABLE if key == payload.mesh_key(c) else {"cache-control": "no-store"}
     return Response(payload.mesh_bytes(c), media_type="application/octet-stream", headers=headers)
@@ -91,6 +93,7 @@ def point(workshop: TheWorkshop, number: int, index: int) -> dict[str, Any]:
 
 @router.get("/c/{number}/portrait.png")
 def portrait(workshop: TheWorkshop, number: int) -> Response:
+    """A small picture of the character."""
     c = workshop.character(number)
     image = picture(c.points, topology_of(c).triangles, point_colours(c).astype(float), (260, 260))
     return Response(png(image), media_type="image/png", headers={"cache-control": "no-store"})
@@ -110,6 +113,7 @@ def _file_name(name: str, ending: str) -> dict[str, str]:
 
 @router.get("/c/{number}/recipe.json")
 def recipe(workshop: TheWorkshop, number: int) -> Response:
+    """The ledger as a recipe, which runs again on another model."""
     c = workshop.character(number)
     text = dump_recipe(workshop.recipe(number, c.name))
     return download(text, c.name, "-recipe.json", "application/json")
@@ -117,7 +121,7 @@ def recipe(workshop: TheWorkshop, number: int) -> Response:
 
 @router.get("/c/{number}/report.json")
 def report(workshop: TheWorkshop, number: int) -> Response:
-
+    """Counts, findings and the newest trials."""
     cards, fresh = workshop.trials(number)
     bare = [{k: v for k, v in card.items() if k != "picture"} for card in cards]
     c = workshop.character(number)
@@ -132,5 +136,6 @@ class Compacted(BaseModel):
 
 @router.post("/compact")
 def compact(workshop: TheWorkshop) -> Compacted:
+    """Drop lines left aside and old snapshots, which replaying brings back; bytes before and after."""
     before, after = workshop.store.compact()
     return Compacted(before=before, after=after)

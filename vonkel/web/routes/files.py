@@ -37,11 +37,13 @@ def add_picture(
     workshop: TheWorkshop, number: int, file: UploadFile, view: Literal["front", "side", "top"] = Form("front"),
     step: int = Form(0),
 ) -> dict[str, Any]:  # fmt: skip
+    """Lay a reference picture under a drawing."""
     return {"position": payload.where(workshop.add_picture(number, *_bytes(file), view, step or None))}
 
 
 @router.post("/texture")
 def set_texture(workshop: TheWorkshop, number: int, file: UploadFile, step: int = Form(0)) -> dict[str, Any]:
+    """Give the mesh a texture picture."""
     return {"position": payload.where(workshop.set_texture(number, *_bytes(file), step or None))}
 
 
@@ -53,6 +55,7 @@ def picture(workshop: TheWorkshop, number: int, name: str, v: str = "") -> Respo
 
 @router.get("/texture")
 def texture(workshop: TheWorkshop, number: int, v: str = "") -> Response:
+    """The texture picture's file; `v` is its hash, so that it may be kept."""
     return _image(workshop, number, "texture", v)
 
 
@@ -98,10 +101,12 @@ def export_as(workshop: TheWorkshop, number: int, ending: str, names: str = "") 
 
 @router.post("/duplicate")
 def duplicate(workshop: TheWorkshop, number: int) -> dict[str, Any]:
+    """The character once more, with its ledger."""
     return {"number": workshop.duplicate(number)}
 
 
 @router.post("/archive")
 def archive(workshop: TheWorkshop, number: int, away: bool = True) -> dict[str, Any]:
+    """Put a character away, or back."""
     workshop.store.archive(number, away)
     return {"archived": away}

@@ -14,7 +14,7 @@ from ...readings import STATIONS
 from ..reference import reference
 from .deps import TheWorkshop
 
-router = APIRouter()
+router = APIRouter(include_in_schema=False)  # pages, not data
 
 
 def _page(request: Request, name: str, context: dict[str, Any]) -> Response:
@@ -47,7 +47,7 @@ def bench(request: Request, workshop: TheWorkshop, number: int, station: str = "
     return _page(request, "bench.html", context)
 
 
-@router.get("/docs", include_in_schema=False)
+@router.get("/docs")
 def docs(request: Request) -> Response:
     """What there is to be looked up: from this program alone, with no network."""
     return _page(request, "docs.html", {"ref": reference(request.app)})

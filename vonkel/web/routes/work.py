@@ -36,6 +36,7 @@ def _step_number(body: Body) -> int | None:
 
 @router.get("/steps")
 def list_steps() -> list[dict[str, Any]]:
+    """Every step with the JSON schema of its parameters."""
     return [{"name": k.name, "about": k.about, "long": k.long} for k in STEPS.values()]
 
 
@@ -67,11 +68,13 @@ def edit_step(workshop: TheWorkshop, jobs: TheJobs, number: int, step: int, body
 
 @router.post("/c/{number}/undo")
 def undo(workshop: TheWorkshop, number: int, body: Body) -> dict[str, Any]:
+    """Take back the newest pose, or the newest step."""
     return {"position": payload.where(workshop.store.back(number, expected(body.position)))}
 
 
 @router.post("/c/{number}/redo")
 def redo(workshop: TheWorkshop, number: int, body: Body) -> dict[str, Any]:
+    """Do again what was taken back."""
     return {"position": payload.where(workshop.store.forth(number, expected(body.position)))}
 
 
@@ -81,11 +84,13 @@ class GoBody(Body):
 
 @router.post("/c/{number}/go")
 def go(workshop: TheWorkshop, number: int, body: GoBody) -> dict[str, Any]:
+    """Stand on another step of the ledger."""
     return {"position": payload.where(workshop.store.go(number, _step_number(body), body.step))}
 
 
 @router.get("/c/{number}/ledger")
 def ledger(workshop: TheWorkshop, number: int) -> dict[str, Any]:
+    """Every step as a sentence, and the milestones."""
     rows = workshop.store.ledger(number)
     marks = workshop.store.milestones(number)
     return {
@@ -101,6 +106,7 @@ class MilestoneBody(BaseModel):
 
 @router.post("/c/{number}/milestones")
 def milestone(workshop: TheWorkshop, number: int, body: MilestoneBody) -> dict[str, Any]:
+    """Name a step."""
     return workshop.store.add_milestone(number, body.name).__dict__
 
 
@@ -133,12 +139,14 @@ def switch(workshop: TheWorkshop, number: int, body: SwitchBody) -> dict[str, An
 def shape(
     workshop: TheWorkshop, number: int, file: list[UploadFile], name: str = Form("", max_length=60), step: int = Form(0)
 ) -> dict[str, Any]:
+    """Add a morph target from a mesh with the same points."""
     file_name, data, beside = uploaded(file)
     return {"position": payload.where(workshop.add_shape(number, file_name, data, name.strip(), step or None, beside))}
 
 
 @router.post("/c/{number}/recipe")
 def run_recipe(workshop: TheWorkshop, jobs: TheJobs, number: int, file: UploadFile = File()) -> dict[str, Any]:
+    """Run a recipe on the character, as a job."""
     data = file.file.read(MAX_FILE_BYTES + 1)
     if len(data) > MAX_FILE_BYTES:
         raise TooLarge("The recipe is too large.", file.filename or "")
@@ -149,21 +157,25 @@ def run_recipe(workshop: TheWorkshop, jobs: TheJobs, number: int, file: UploadFi
 
 @router.get("/c/{number}/trials")
 def trials(workshop: TheWorkshop, number: int) -> dict[str, Any]:
+    """The cards of the newest trials, and whether they are of the present state."""
     cards, fresh = workshop.trials(number)
     return {"cards": cards, "fresh": fresh}
 
 
 @router.post("/c/{number}/trials")
 def run_trials(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
+    """Run the trials, as a job."""
     job = jobs.start("Running the trials", number, lambda: len(workshop.run_trials(number)))
     return {"job": job.as_dict()}
 
 
 @router.get("/jobs/{number}")
 def job_state(jobs: TheJobs, number: int) -> dict[str, Any]:
+    """How far a job is."""
     return jobs.get(number).as_dict()
 
 
 @router.post("/jobs/{number}/stop")
 def stop_job(jobs: TheJobs, number: int) -> dict[str, Any]:
+    """Stop a job; nothing is kept of it."""
     return jobs.stop(number).as_dict()
