@@ -20,7 +20,7 @@ const { Live } = await import("../../vonkel/web/static/js/live.js");
 
 /** A frame as the server sends it: no points, only what it says. */
 function frame(sequence, said) {
-  const text = new TextEncoder().encode(JSON.stringify({ controls: 0, ...said }).padEnd(64));
+  const text = new TextEncoder().encode(JSON.stringify({ blocks: [], ...said }).padEnd(64));
   const data = new ArrayBuffer(8 + text.length);
   new DataView(data).setUint32(0, sequence, true);
   new DataView(data).setUint32(4, text.length, true);
@@ -35,6 +35,25 @@ function opened() {
   socket.onopen();
   return { live, socket, shown };
 }
+
+test("blocks are cut out by the names and sizes that the frame itself tells", () => {
+  const { live, socket, shown } = opened();
+  live.ask({ kind: "pose" });
+  const head = frame(9, {
+    blocks: [
+      ["points", 3],
+      ["heat", 1],
+    ],
+  });
+  const data = new Uint8Array([...new Uint8Array(head), ...new Uint8Array(new Float32Array([1, 2, 3, 0.5]).buffer)]);
+  let got = null;
+  live.onFrame = (f) => (got = f);
+  socket.onmessage({ data: data.buffer });
+  assert.deepEqual([...got.points], [1, 2, 3]);
+  assert.deepEqual([...got.heat], [0.5]);
+  assert.equal(live.shown, 9);
+  assert.equal(shown.length, 0);
+});
 
 test("while one wish is under way only the newest waits", () => {
   const { live, socket } = opened();

@@ -12,8 +12,8 @@ import numpy as np
 from ..core.character import Character
 from ..core.geometry.parts import point_colours
 from ..core.geometry.topology import topology_of
-from ..core.rig import Pose
 from ..store import Position
+from ..workshop.live import Frame
 
 
 def mesh_key(c: Character) -> str:
@@ -83,22 +83,16 @@ def _draw_corners(c: Character) -> tuple[np.ndarray, ...] | None:
     )  # fmt: skip
 
 
-def frame_bytes(
-    sequence: int, points: np.ndarray, pose: Pose, controls: tuple[str, ...], said: dict[str, Any]
-) -> bytes:
-    """One live frame: sequence and JSON length uint32, JSON, then points, joint frames and control frames, float32."""
-    text = json.dumps(said).encode()
+def frame_bytes(frame: Frame) -> bytes:
+    """One live frame: sequence and JSON length uint32, the JSON, then its blocks of float32.
+
+    The JSON is what is said of the frame, and `blocks`: [name, how many numbers] in their order.
+    """
+    blocks = [(n, np.ascontiguousarray(b, np.float32)) for n, b in frame.blocks]
+    text = json.dumps({**frame.said, "blocks": [[n, b.size] for n, b in blocks]}).encode()
     text += b" " * (-len(text) % 4)
-    frames = pose.control_matrices(controls).astype(np.float32)
-    return b"".join(
-        (
-            struct.pack("<II", sequence, len(text)),
-            text,
-            np.ascontiguousarray(points).data,  # joined straight from the arrays: one copy less of every frame
-            pose.joints.astype(np.float32).data,
-            frames.data,
-        )
-    )
+    # Joined straight from the arrays: one copy less of every frame.
+    return b"".join((struct.pack("<II", frame.sequence, len(text)), text, *(b.data for _, b in blocks)))
 
 
 def where(position: Position) -> dict[str, int]:

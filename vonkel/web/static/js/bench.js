@@ -91,7 +91,6 @@ class Bench {
     this.off.clear(); // looked at, not kept
     this.state = state;
     if (moved) await this.loadMesh();
-    this.live.counts = { points: state.counts.points, joints: state.counts.joints };
     this.plate.setSkeleton(state.joints, state.controls);
     const which = (field) => new Set(state.parts.flatMap((p, i) => (p[field] ? [i] : [])));
     this.plate.setHidden(which("hidden"), which("locked"));

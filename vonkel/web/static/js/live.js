@@ -1,6 +1,7 @@
-// The live socket: asks for frames, one at a time; while one is under way only the newest wish is kept.  The last
-// wish of a
-// drag is never dropped: it is asked before whatever comes after it.
+// The live socket: asks for frames, one at a time; while one is under way only the newest wish is kept.  The last wish
+// of a drag is never dropped: it is asked before whatever comes after it.
+
+import { frameFrom } from "./net/frame.js";
 
 export class Live {
   /** onFrame({said, points, joints, controls, heat}, wish) for mesh frames, onPlaces(places) for dragged joints. */
@@ -14,7 +15,6 @@ export class Live {
     this.asked = null; // the wish that is under way: {make, message, done}
     this.lasts = []; // last wishes of drags, in their order
     this.newest = null;
-    this.counts = { points: 0, joints: 0 };
     this.shown = 0; // how many frames have been shown; tests read it
     this.open();
   }
@@ -76,25 +76,12 @@ export class Live {
     this.asked = null;
     if (typeof data === "string") this.onError(JSON.parse(data).error);
     else {
-      const view = new DataView(data);
-      const size = view.getUint32(4, true);
-      const said = JSON.parse(new TextDecoder().decode(new Uint8Array(data, 8, size)));
+      const { sequence, said, blocks } = frameFrom(data);
       if (said.places) this.onPlaces(said.places);
       else {
-        let at = 8 + size;
-        const floats = (count) => {
-          const out = new Float32Array(data, at, count);
-          at += 4 * count;
-          return out;
-        };
-        const points = floats(3 * this.counts.points);
-        const joints = floats(12 * this.counts.joints);
-        const controls = floats(12 * said.controls);
-        this.onFrame(
-          { said, points, joints, controls, heat: said.heat ? floats(this.counts.points) : null },
-          wish?.message ?? {},
-        );
-        this.shown = view.getUint32(0, true);
+        const { points, joints, controls, heat = null } = blocks;
+        this.onFrame({ said, points, joints, controls, heat }, wish?.message ?? {});
+        this.shown = sequence;
       }
     }
     wish?.done?.();

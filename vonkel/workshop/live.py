@@ -1,0 +1,182 @@
+"""What one open page holds of a character, and its answers to what the page asks while something is dragged or played."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..core.character import Character, Inputs
+from ..core.errors import BadParameters
+from ..core.joints.edit import moved_places
+from ..core.rig import Clock, Follower, Pose, RigProgram, compile_rig
+from ..core.rig.drag import Grip, grip
+from ..core.rig.motion import Motion, there_and_back
+from ..core.rig.reach import reached
+from ..core.skin import Deformer
+from ..core.trials import trial_pose
+from ..core.trials.measure import Measurer
+from .messages import (
+    LIGHT,
+    AnyMessage,
+    JointMessage,
+    MotionMessage,
+    MoveMessage,
+    PoseMessage,
+    ReachMessage,
+    TrialMessage,
+    TurnMessage,
+)
+from .workshop import Workshop
+
+
+@dataclass(frozen=True)
+class Frame:
+    """One answer: what is said of it, and its blocks of float32 numbers by name, in their order."""
+
+    sequence: int
+    said: dict[str, Any]
+    blocks: tuple[tuple[str, np.ndarray], ...] = ()
+
+
+@dataclass
+class Session:
+    """The compiled rig and the deformer of the state that a page looks at, and what is in its hand."""
+
+    workshop: Workshop
+    number: int
+    step: int = 0
+    character: Character | None = None
+    program: RigProgram | None = None
+    follower: Follower | None = None
+    deformer: Deformer | None = None
+    measurer: Measurer | None = None
+    held: Grip | None = None  # the control in the hand, as it was when the drag began
+    off: frozenset[str] = frozenset()  # operations left out, to see what they do
+    clock: Clock | None = None  # runs while springs and swings are shown live
+    ticked: float = 0.0
+    motion: tuple[Any, Motion] | None = None  # the motion that is being tried, by what it was made from
+    said: dict[str, Any] = field(default_factory=dict)
+
+    def look(self, step: int, off: frozenset[str] = frozenset()) -> None:
+        """Take up a state; nothing is done when it is the one at hand."""
+        same = step == self.step and self.character is not None
+        if same and off == self.off:
+            return
+        if not same:
+            self.character = self.workshop.character(self.number, step)
+            self.deformer, self.measurer = Deformer(self.character), None
+        assert self.character is not None
+        self.program = compile_rig(self.character, off)
+        self.follower, self.step, self.held = Follower(self.program), step, None
+        self.off, self.clock, self.motion = off, None, None
+
+    def quick(self, asked: AnyMessage) -> bool:
+        """Whether a message takes a millisecond or two: the state is at hand, and nothing else needs to be made."""
+        return asked.step == self.step and not asked.heat and isinstance(asked, LIGHT) and asked.off == self.off
+
+    def answer(self, asked: AnyMessage) -> Frame:
+        """The frame for one message.  Raises VonkelError."""
+        self.look(asked.step, asked.off)
+        if isinstance(asked, JointMessage):
+            return self._joint(asked)
+        assert self.program is not None and self.deformer is not None
+        self.said = {}
+        pose: Pose = POSES[type(asked)](self, asked)
+        points = self.deformer.deform(pose)
+        names = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
+        self.said["controls"] = len(names)
+        blocks = [("points", points), ("joints", pose.joints), ("controls", pose.control_matrices(names))]
+        if asked.heat:
+            self.said["heat"] = True
+            blocks.append(("heat", self._heat(points, pose)))
+        return Frame(asked.seq & 0xFFFFFFFF, self.said, tuple(blocks))
+
+    # -- one for each kind of message ----------------------------------------------------------------------------
+    def _pose(self, asked: PoseMessage) -> Pose:
+        return self._solved(asked, asked.values)
+
+    def _move(self, asked: MoveMessage) -> Pose:
+        values = self._grip(asked.control, asked.values).moved_to(asked.to)
+        return self._changed(asked, {asked.control: values})
+
+    def _turn(self, asked: TurnMessage) -> Pose:
+        values = self._grip(asked.control, asked.values).turned_by(asked.by)
+        return self._changed(asked, {asked.control: values})
+
+    def _reach(self, asked: ReachMessage) -> Pose:
+        assert self.program is not None and self.character is not None
+        found = reached(self.character, self.program, asked.values, asked.joint, np.array(asked.to))
+        return self._changed(asked, {c: v for c, v in found.items() if v != asked.values.get(c)})
+
+    def _motion(self, asked: MotionMessage) -> Pose:
+        """A frame of a try from rest, or from another pose, to the one at hand and back."""
+        assert self.program is not None and self.character is not None
+        key = (repr(asked.start), repr(asked.values), asked.frames, asked.rate)
+        if self.motion is None or self.motion[0] != key:
+            rests = {c.name: {k.name: k.rest for k in c.channels} for c in self.character.controls}
+            way = there_and_back(asked.start, asked.values, asked.frames, rests)
+            self.motion = (key, Motion(self.program, way, float(asked.rate)))
+        self.said["frame"] = min(asked.frame, asked.frames - 1)
+        return self.motion[1].pose(self.said["frame"])
+
+    def _trial(self, asked: TrialMessage) -> Pose:
+        assert self.character is not None
+        pose = trial_pose(self.character, asked.name)
+        if pose is None:
+            raise BadParameters(f"There is no trial “{asked.name}”.")
+        return pose
+
+    def _joint(self, asked: JointMessage) -> Frame:
+        """Nothing is stored before the hand lets go."""
+        assert self.character is not None
+        place = np.array(asked.to)
+        places = moved_places(self.character, asked.joint, place, asked.both, asked.below, asked.inside)
+        return Frame(asked.seq & 0xFFFFFFFF, {"places": {n: p.tolist() for n, p in places.items()}})
+
+    # -- what they share -----------------------------------------------------------------------------------------
+    def _grip(self, control: str, inputs: Inputs) -> Grip:
+        assert self.program is not None
+        if self.held is None or self.held.control != control or self.held.inputs != inputs:
+            self.held = grip(self.program, inputs, control)
+        return self.held
+
+    def _changed(self, asked: AnyMessage, given: Inputs) -> Pose:
+        """The pose once what is in the hand is where the hand is; the page is told the values that changed for it."""
+        if given:
+            self.said["values"] = given
+        return self._solved(asked, {**asked.values, **given})
+
+    def _solved(self, asked: AnyMessage, inputs: Inputs) -> Pose:
+        assert self.program is not None and self.follower is not None
+        if not asked.run or not self.program.timed:
+            self.clock = None
+            return self.follower.evaluate(inputs)
+        now = time.monotonic()
+        if self.clock is None or asked.run == "reset":
+            self.clock, self.ticked = Clock(), now
+        self.clock.step = min(max(now - self.ticked, 1 / 480), 1 / 8)  # a stall is shown as one slow frame
+        self.clock.time += self.clock.step
+        self.ticked = now
+        self.said["time"] = self.clock.time
+        return self.program.evaluate(inputs, self.clock)
+
+    def _heat(self, points: np.ndarray, pose: Pose) -> np.ndarray:
+        assert self.character is not None
+        if self.measurer is None:
+            self.measurer = Measurer(self.character)
+        return self.measurer.measure(points, pose).heat
+
+
+POSES: dict[type, Callable[[Session, Any], Pose]] = {
+    PoseMessage: Session._pose,
+    MoveMessage: Session._move,
+    TurnMessage: Session._turn,
+    ReachMessage: Session._reach,
+    MotionMessage: Session._motion,
+    TrialMessage: Session._trial,
+}
+"""How each kind of message poses the figure."""

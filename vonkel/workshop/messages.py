@@ -1,0 +1,144 @@
+"""What a page may say over the live socket, as types: a kind each."""
+
+from __future__ import annotations
+
+from math import isfinite
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, TypeAdapter, ValidationError
+
+from ..core.character import Inputs
+from ..core.errors import BadParameters, first_fault
+
+MOST_OFF = 500  # operations that may be left out at once
+FARTHEST = 1e6  # metres
+LARGEST = 2**53
+
+
+def number(value: Any) -> float | None:
+    """A finite number, or nothing."""
+    if not isinstance(value, (int, float)) or isinstance(value, bool):
+        return None
+    try:
+        found = float(value)
+    except OverflowError:
+        return None
+    return found if isfinite(found) else None
+
+
+def _values(value: Any) -> Inputs:
+    """What of a pose is numbers: a page that holds something else is shown what is left."""
+    given = value.items() if isinstance(value, dict) else ()
+    return {
+        str(control): {str(k): n for k, v in channels.items() if (n := number(v)) is not None}
+        for control, channels in given
+        if isinstance(channels, dict)
+    }
+
+
+def _sentences(value: Any) -> frozenset[str]:
+    return frozenset(str(v) for v in value[:MOST_OFF]) if isinstance(value, list) else frozenset()
+
+
+def _coordinate(value: Any) -> float:
+    found = number(value)
+    if found is None or abs(found) > FARTHEST:
+        raise ValueError("numbers are wanted, none of them too large")
+    return found
+
+
+Whole = Annotated[int, Field(ge=0, le=LARGEST, strict=True)]
+Values = Annotated[dict[str, dict[str, float]], BeforeValidator(_values)]
+Off = Annotated[frozenset[str], BeforeValidator(_sentences)]
+Coordinate = Annotated[float, BeforeValidator(_coordinate)]
+Place = tuple[Coordinate, Coordinate, Coordinate]
+Turn = tuple[Coordinate, Coordinate, Coordinate, Coordinate]
+
+
+class Message(BaseModel):
+    """`seq` comes back with the answer; `step` is the state looked at; `off`: operations left out, to see what they do;
+    `run` lets the clock go on by the time since the message before (“reset” begins anew), without it springs are settled."""
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+    seq: Whole = 0
+    step: Whole = 0
+    off: Off = frozenset()
+    heat: bool = False
+    run: bool | Literal["reset"] | None = None
+    values: Values = {}
+
+
+class PoseMessage(Message):
+    """Show these values."""
+
+    kind: Literal["pose"] = "pose"
+
+
+class MoveMessage(Message):
+    """Bring a control to a place, metres."""
+
+    kind: Literal["move"]
+    control: str
+    to: Place
+
+
+class TurnMessage(Message):
+    """Turn a control by a quaternion (w, x, y, z)."""
+
+    kind: Literal["turn"]
+    control: str
+    by: Turn
+
+
+class ReachMessage(Message):
+    """Bring a joint to a place by the turns above it."""
+
+    kind: Literal["reach"]
+    joint: str
+    to: Place
+
+
+class MotionMessage(Message):
+    """A frame of a try from `start` to the values and back."""
+
+    kind: Literal["motion"]
+    start: Values = {}
+    frame: Whole = 0
+    frames: Annotated[int, Field(ge=2, le=2000, strict=True)] = 72
+    rate: Annotated[int, Field(ge=1, le=240, strict=True)] = 24
+
+
+class TrialMessage(Message):
+    """Show a trial pose, or a saved one."""
+
+    kind: Literal["trial"]
+    name: str
+
+
+class JointMessage(Message):
+    """Where a dragged joint and its partner would come to lie."""
+
+    kind: Literal["joint"]
+    joint: str
+    to: Place
+    both: bool = True
+    below: bool = False
+    inside: bool = True
+
+
+AnyMessage = Annotated[
+    PoseMessage | MoveMessage | TurnMessage | ReachMessage | MotionMessage | TrialMessage | JointMessage,
+    Field(discriminator="kind"),
+]
+_MESSAGES: TypeAdapter[AnyMessage] = TypeAdapter(AnyMessage)
+LIGHT = (PoseMessage, MoveMessage, TurnMessage, JointMessage)
+"""What takes a millisecond or two where the state is at hand."""
+
+
+def message_of(asked: dict[str, Any]) -> AnyMessage:
+    """The message that a page sent.  Raises BadParameters: what, in one line."""
+    try:
+        return _MESSAGES.validate_python({"kind": "pose", **asked})
+    except ValidationError as error:
+        field, why = first_fault(error, "message")
+        raise BadParameters(f"“{field}”: {why}.", "live", "Reload the page.") from None
