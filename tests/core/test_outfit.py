@@ -195,3 +195,14 @@ def test_a_kit_may_stand_anywhere_and_many_may_be_combined(otter):
             assert np.abs(compile_rig(c).evaluate({}).joints[:, :, 3] - [j.place for j in c.joints]).max() < 1e-9
     assert not c.controls and all(r.kit == "" for r in c.rules)
     assert add_kit(c, kit_of(c, next(iter(outfit(c))))).kits
+
+
+def test_kits_say_what_they_provide_whatever_they_are_called(otter):
+    """Limbs are found by what they give: a kind of another name that gives a goal is one."""
+    from vonkel.core.rig.kits import PROVIDED, gives
+
+    assert set(PROVIDED) == set(KINDS)
+    limbs = {k.name for k in otter.kits if gives(k, "goal")}
+    assert limbs == {"arm_L", "arm_R", "leg_L", "leg_R"}
+    assert [k.name for k in otter.kits if gives(k, "sight")] == ["eyes"]
+    assert not gives(otter.kits[0].model_copy(update={"kind": "nothing we know"}), "goal")

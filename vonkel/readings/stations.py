@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..core.character import Character
+from ..core.rig.kits import gives
 from .findings import Finding
 
 STATIONS = (
@@ -28,7 +29,7 @@ def station_states(c: Character, found: list[Finding], tried: bool) -> list[dict
         "limbs": 2 if c.kits else 0,
         "skin": 2 if c.skin else 0,
         "shapes": 2 if c.shapes else 0,
-        "face": (2 if any(k.kind == "eyes" for k in c.kits) else 0) if eyes else 0,
+        "face": (2 if any(gives(k, "sight") for k in c.kits) else 0) if eyes else 0,
         "trials": 2 if tried else 0,
         "handover": 0,
     }

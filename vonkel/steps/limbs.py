@@ -14,7 +14,7 @@ from ..core.joints.orient import bone_child
 from ..core.progress import tell
 from ..core.rig import compile_rig
 from ..core.rig.fitting import add_kit, remove_kit, with_controls_anew
-from ..core.rig.kits import KINDS
+from ..core.rig.kits import KINDS, PROVIDED
 from ..core.rig.opposite import mirrored_kit
 from ..core.rig.outfit import kit_of, outfit
 from ..core.upkeep import kept_up
@@ -33,7 +33,7 @@ def _kit(character: Character, p: AddKit) -> Kit:
     first = next((n for names in p.joints.values() for n in names if character.joint(n).side != "C"), "")
     moved = {n for names in p.joints.values() for n in names}
     both = any(character.partner(n) in moved for n in moved)  # eyes, say: the one kit holds both sides
-    side = "C" if both or p.kind == "stance" or not first else character.joint(first).side
+    side = "C" if both or "unsided" in PROVIDED.get(p.kind, ()) or not first else character.joint(first).side
     base = p.name or p.kind
     name = base if side == "C" or base.endswith(f"_{side}") else f"{base}_{side}"
     taken = frozenset(k.name for k in character.kits)

@@ -26,6 +26,7 @@ from .frames import (
     sub,
     unit,
 )
+from .kits import gives
 from .program import Pose, RigProgram
 from .slots import Slot
 
@@ -43,7 +44,7 @@ def switched(character: Character, program: RigProgram, inputs: Inputs, kit: str
     found = next((k for k in character.kits if k.name == kit), None)
     if found is None:
         raise NotFound(f"There is no kit called “{kit}”.", character.name, "Reload the page.")
-    if found.kind not in ("arm", "leg"):
+    if not gives(found, "goal"):
         raise StepRefused(f"The kit “{kit}” has no IK to switch to.", character.name, "Choose an arm or a leg.")
     sized = inputs.get(WHOLE, {}).get("size")
     if sized is not None:  # the figure's size as a whole changes nothing within it
@@ -102,7 +103,7 @@ def _to_ik(
     out: Inputs = {c: dict(v) for c, v in inputs.items()}
     target, guide = _controls(character, kit)
     for other in character.kits:  # a foot that rolls would put the end elsewhere
-        if other.kind == "foot" and other.joints["foot"] == kit.joints["end"]:
+        if gives(other, "roll") and other.joints["foot"] == kit.joints["end"]:
             for c in character.controls:
                 if c.kit == other.name:
                     kept = {k: v for k, v in out.get(c.name, {}).items() if k == "toe lift"}

@@ -11,6 +11,7 @@ from ..character import Character, Joint, Kit, without_side
 from ..character.words import DIGITS
 from ..joints.names import split_name
 from .fitting import chain_below, driven_joints
+from .kits import PROVIDED
 
 Joints = dict[str, tuple[str, ...]]
 LIMBS = (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot")))
@@ -175,5 +176,5 @@ def outfit(character: Character, digits: bool = True, tail: bool = True) -> Iter
 def kit_of(character: Character, plan: KitPlan) -> Kit:
     """The kit that a plan stands for, its side that of its first joint."""
     first = next((n for names in plan.joints.values() for n in names), "")
-    side = character.joint(first).side if first and plan.kind not in ("eyes", "stance") else "C"
+    side = character.joint(first).side if first and "unsided" not in PROVIDED.get(plan.kind, ()) else "C"
     return Kit(name=plan.name, kind=plan.kind, side=side, joints=plan.joints, options=plan.options)

@@ -10,6 +10,7 @@ from ...core.character import Character, Link, opposite_name
 from ...core.face import eye_spheres
 from ...core.rig import compile_rig
 from ...core.rig.fitting import driven_joints
+from ...core.rig.kits import gives
 from ...core.rig.kits.limb import limb_joints
 from ...core.tolerances import GIMBAL, STRAIGHT, WEIGHT_SUM
 from .kinds import Finding, Mend, counted, some
@@ -49,7 +50,7 @@ def limb_findings(c: Character) -> Iterator[Finding]:
 def _limbs_joined(c: Character) -> Iterator[Finding]:
     """Limbs that hang on nothing, and limbs too straight to know where to bend."""
     for k in c.kits:
-        if k.kind not in ("arm", "leg"):
+        if not gives(k, "goal"):
             continue
         names = limb_joints(k)
         first = c.joint(names[0])
@@ -228,7 +229,7 @@ def face_findings(c: Character) -> Iterator[Finding]:
     spheres = eye_spheres(c)
     if spheres and c.joints:
         placed = [j for j in c.joints if j.role == "eye"]
-        driven = {n for k in c.kits if k.kind == "eyes" for names in k.joints.values() for n in names}
+        driven = {n for k in c.kits if gives(k, "sight") for names in k.joints.values() for n in names}
         centred = all(any(np.linalg.norm(s.centre - j.place) < 0.1 * s.radius for j in placed) for s in spheres)
         if not centred or (c.kits and not all(j.name in driven for j in placed)):
             yield Finding(

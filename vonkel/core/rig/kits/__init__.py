@@ -1,6 +1,6 @@
 """Kits: ready-made sets of controls and solves.  Each is set up so that nothing moves when it is made."""
 
-from .base import KitKind
+from .base import PROVIDED, KitKind, gives
 from .body import Body, Whole
 from .chain import Chain
 from .digits import Digits
@@ -22,4 +22,4 @@ _ALL = (
 )  # fmt: skip
 KINDS: dict[str, KitKind] = {k.kind: k for k in _ALL}
 
-__all__ = ["KINDS", "KitKind"]
+__all__ = ["KINDS", "PROVIDED", "KitKind", "gives"]

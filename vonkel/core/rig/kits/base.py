@@ -23,6 +23,14 @@ TURN = tuple(Channel(name=f"turn {a}", kind="turn") for a in "xyz")
 SIZE = (Channel(name="size", kind="size", rest=1.0, low=0.01, high=20.0),)
 
 
+PROVIDED: dict[str, frozenset[str]] = {}
+
+
+def gives(kit: Kit, what: str) -> bool:
+    """Whether a kit is of a kind that provides this: see `KitKind.provides`."""
+    return what in PROVIDED.get(kit.kind, ())
+
+
 class Options(BaseModel):
     """A kit's options; subclasses add theirs."""
 
@@ -41,6 +49,15 @@ class KitKind(ABC):
     options: ClassVar[type[Options]] = Options
     leans: ClassVar[frozenset[str]] = frozenset()
     lengths: ClassVar[frozenset[str]] = frozenset()  # options in metres: they grow with the figure
+    provides: ClassVar[frozenset[str]] = frozenset()
+    """What others may look for in such a kit, whatever it is called: `goal` (an end that is wanted somewhere, and is switched
+    between IK and FK), `lengthens` (its bones may grow longer), `trunk` (it holds what feet push), `sight` (eyes that look),
+    `roll` (it moves where a limb's end is wanted), `unsided` (it belongs to no side, whatever joints it has)."""
+
+    def __init_subclass__(cls) -> None:
+        super().__init_subclass__()
+        if "kind" in cls.__dict__:
+            PROVIDED[cls.kind] = cls.provides
 
     @abstractmethod
     def controls(self, character: Character, kit: Kit) -> list[Control]:

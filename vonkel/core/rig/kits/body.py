@@ -70,6 +70,7 @@ class Whole(KitKind):
 
 class Body(KitKind):
     kind = "body"
+    provides = frozenset({"lengthens", "trunk"})
     about = "Whole-figure, body, hips and chest controls; the links between share hips' and chest's turns, and stretch."
     roles = {"hips": (1, 1, "the lowest joint"), "spine": (1, 24, "the links above it, the chest last")}
     options = BodyOptions

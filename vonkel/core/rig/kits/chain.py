@@ -72,6 +72,7 @@ def spline_places(count: int) -> np.ndarray:
 
 class Chain(KitKind):
     kind = "chain"
+    provides = frozenset({"lengthens"})
     about = "A few controls lead a tail, neck, feeler or trunk along a curve; every joint still has its own fine turn."
     roles = {"chain": (2, 64, "from the first joint to the last")}
     options = ChainOptions

@@ -19,6 +19,7 @@ class EyesOptions(Options):
 
 class Eyes(KitKind):
     kind = "eyes"
+    provides = frozenset({"sight", "unsided"})
     about = "Eye joints that look at one target, which rides on their parent."
     roles = {"eyes": (1, 8, "the eye joints, each at the centre of its eyeball")}
     options = EyesOptions

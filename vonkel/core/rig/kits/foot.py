@@ -28,7 +28,7 @@ from ..frames import (
 from ..outlines import outline_of
 from ..program import Operation, State, Values
 from ..slots import Slot
-from .base import KitKind, Options, tagged
+from .base import KitKind, Options, gives, tagged
 
 UP: Vec = (0.0, 1.0, 0.0)
 CHANNELS = tuple(
@@ -47,6 +47,7 @@ class FootOptions(Options):
 
 class Foot(KitKind):
     kind = "foot"
+    provides = frozenset({"roll"})
     about = "One roll from heel over ball to toe tip, with set angles; toe lift, twists and bank, about points on the ground."
     roles = {
         "foot": (1, 1, "the joint that the leg's target holds"),
@@ -60,7 +61,7 @@ class Foot(KitKind):
         """The limb that ends in this foot.  Raises BadParameters where there is none."""
         foot = kit.joints["foot"][0]
         for k in character.kits:
-            if k.kind in ("leg", "arm") and k.joints["end"] == (foot,):
+            if gives(k, "goal") and k.joints["end"] == (foot,):
                 return k
         raise BadParameters(f"No limb ends in {foot}.", kit.name, "Put a leg on first.")
 

@@ -13,6 +13,7 @@ from .base import MOVE, SIZE, TURN, KitKind, control_at
 
 class Single(KitKind):
     kind = "single"
+    provides = frozenset({"trunk"})
     about = "One control that moves, turns and sizes one joint."
     roles = {"joint": (1, 1, "the joint")}
 

@@ -13,7 +13,7 @@ from ..outlines import ring
 from ..program import Operation, State, Values
 from ..slots import Slot
 from ..wholebody import LegTree, pushed
-from .base import KitKind, Options
+from .base import KitKind, Options, gives
 from .limb import limb_joints
 
 
@@ -26,6 +26,7 @@ class StanceOptions(Options):
 
 class Stance(KitKind):
     kind = "stance"
+    provides = frozenset({"unsided"})
     about = "Any number of feet push the body by one solve of body and legs together; the body stays movable on top."
     roles = {
         "trunk": (1, 1, "the joint that a body or single control holds"),
@@ -35,7 +36,7 @@ class Stance(KitKind):
     leans = frozenset({"trunk", "feet"})
 
     def _legs(self, character: Character, kit: Kit) -> list[Kit]:
-        by_end = {k.joints["end"][0]: k for k in character.kits if k.kind in ("leg", "arm")}
+        by_end = {k.joints["end"][0]: k for k in character.kits if gives(k, "goal")}
         missing = [n for n in kit.joints["feet"] if n not in by_end]
         if missing:
             raise BadParameters(f"No limb ends in {missing[0]}.", kit.name, "Put legs on first.")
@@ -44,7 +45,7 @@ class Stance(KitKind):
     def _body(self, character: Character, kit: Kit) -> Control:
         trunk = kit.joints["trunk"][0]
         for k in character.kits:
-            if k.kind in ("body", "single") and trunk in (k.joints.get("hips", ()) + k.joints.get("joint", ())):
+            if gives(k, "trunk") and trunk in (k.joints.get("hips", ()) + k.joints.get("joint", ())):
                 return next(c for c in character.controls if c.kit == k.name and c.key in ("body", "single"))
         raise BadParameters(f"No body or single kit holds {trunk}.", kit.name, "Put one on first.")
 

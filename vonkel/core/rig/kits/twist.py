@@ -16,7 +16,7 @@ from ..outlines import outline_of, slice_outline
 from ..program import UNIT_SCALE, Operation, State, Values
 from ..rules.links import OWN
 from ..slots import Slot
-from .base import AIM, MOVE, KitKind, Options
+from .base import AIM, MOVE, KitKind, Options, gives
 
 
 class TwistOptions(Options):
@@ -85,7 +85,7 @@ class Twist(KitKind):
         # A limb that lengthens its bone takes the twist joints along, and they lengthen with it.
         long_name = Slot.scale(start)
         lengthening = any(
-            k.kind in ("arm", "leg", "chain", "body") and start in {n for names in k.joints.values() for n in names}
+            gives(k, "lengthens") and start in {n for names in k.joints.values() for n in names}
             for k in builder.character.kits
         )
         long_slot = builder.scale_slot(start) if lengthening else -1
