@@ -275,3 +275,19 @@ def test_units_come_from_the_channel_not_from_its_name(page, server):
     assert "1" in " ".join(labels)
     across = [t for t in labels if t.replace("−", "-").lstrip("-")[:1].isdigit()]
     assert not any("57" in t for t in across), across  # one radian in degrees
+
+
+def test_what_is_put_aside_is_out_of_reach_until_it_is_brought_back(page, ready):
+    """A control that is faded (f) is no longer what the pointer picks there; what lies behind it, or nothing, is."""
+    at = page.control_at("free", "hand_L")
+    page.page.mouse.click(*at)
+    page.wait("vonkel.plate.selected.control === 'hand_L'")
+    page.page.keyboard.press("f")
+    assert set(page.js("[...vonkel.plate.aside]")) == {"control:hand_L", "control:hand_R"}
+    page.page.mouse.click(*at)
+    page.answered()
+    pick = "(([x, y]) => { const b = vonkel.plate.stage.getBoundingClientRect(); return vonkel.plate.controlsAt('free', x - b.left, y - b.top).map((i) => vonkel.plate.controls[i].name); })"
+    assert "hand_L" not in page.js(pick, list(at))
+    page.page.get_by_role("button", name="Bring back 2 faded").click()
+    assert "hand_L" in page.js(pick, list(at))
+    assert page.page.get_by_role("button", name="Bring back").count() == 0

@@ -609,7 +609,9 @@ class Bench {
   }
 
   dock() {
-    const entries = STATIONS[this.station].dock?.(this) ?? [];
+    const faded = this.plate.aside.size;
+    const back = faded ? [{ label: `Bring back ${faded} faded`, act: () => this.bringBack() }] : [];
+    const entries = [...(STATIONS[this.station].dock?.(this) ?? []), ...back];
     const entry = ({ label, on, act, title }, kind) =>
       h(
         "button",
@@ -726,6 +728,32 @@ class Bench {
       e.preventDefault();
       action.run(this);
     }
+  }
+
+  /** What is chosen, and its partner with symmetry on, is faded and out of reach; the second time it is back. */
+  putAside() {
+    const { joint, control } = this.plate.selected;
+    const name = joint || control;
+    if (!name) return toast("Choose a joint or a control first.");
+    const kind = joint ? "joint" : "control",
+      there = new Set((joint ? this.state.joints : this.state.controls).map((x) => x.name));
+    const other = name.replace(/_([LR])$/, (_, side) => (side === "L" ? "_R" : "_L"));
+    const keys = [name, ...(this.symmetry && other !== name && there.has(other) ? [other] : [])].map(
+      (n) => `${kind}:${n}`,
+    );
+    const back = this.plate.aside.has(keys[0]);
+    for (const key of keys) {
+      if (back) this.plate.aside.delete(key);
+      else this.plate.aside.add(key);
+    }
+    this.plate.draw();
+    this.dock();
+  }
+
+  bringBack() {
+    this.plate.aside.clear();
+    this.plate.draw();
+    this.dock();
   }
 
   escape() {

@@ -1,12 +1,15 @@
 // What is drawn over the mesh: joints as rings and willow leaves, controls, marks, and what a tool is about to do.
 import { EMBER, INK, SIDES, plus, rotated } from "./sheet.js";
 
+const FADED = 0.2; // what is put aside while one works on other things
+
 export function drawJoints(plate, name) {
   const pen = plate.pen,
     at = plate.joints.map((_, i) => plate.project(name, plate.jointPlace(i)));
   plate.joints.forEach((j, i) => {
     const p = j.parent ? plate.index.get(j.parent) : undefined;
     if (p === undefined) return;
+    pen.globalAlpha = plate.aside.has(`joint:${j.name}`) ? FADED : 1;
     const [x0, y0] = at[p],
       [x1, y1] = at[i],
       n = Math.hypot(x1 - x0, y1 - y0);
@@ -31,6 +34,7 @@ export function drawJoints(plate, name) {
     const [x, y] = at[i],
       chosen = j.name === plate.selected.joint,
       over = j.name === plate.hovered;
+    pen.globalAlpha = plate.aside.has(`joint:${j.name}`) ? FADED : 1;
     if (chosen) tick(plate, name, i, x, y);
     pen.beginPath();
     pen.arc(x, y, chosen ? 6.5 : over ? 5 : j.deforms ? 3.4 : 2.4, 0, 7);
@@ -40,6 +44,7 @@ export function drawJoints(plate, name) {
     pen.lineWidth = chosen ? 3 : 1.6;
     pen.stroke();
   });
+  pen.globalAlpha = 1;
 }
 
 /** One of a joint's own axes, such as “z” or “-x”, as it stands now. */
@@ -73,6 +78,7 @@ export function drawControls(plate, name) {
     const line = plate.controlLine(i).map((p) => plate.project(name, p));
     const chosen = c.name === plate.selected.control,
       over = c.name === plate.hovered;
+    pen.globalAlpha = plate.aside.has(`control:${c.name}`) ? FADED : 1;
     pen.beginPath();
     line.forEach(([x, y], k) => (k ? pen.lineTo(x, y) : pen.moveTo(x, y)));
     pen.closePath();
@@ -87,6 +93,7 @@ export function drawControls(plate, name) {
     pen.stroke();
     pen.setLineDash([]);
   });
+  pen.globalAlpha = 1;
 }
 
 /** Words at the pointer, kept inside the stage. */

@@ -53,6 +53,7 @@ export class Plate {
     this.tip = null; // words at the pointer: {x, y, text}
     this.large = "";
     this.layers = { joints: true, controls: false };
+    this.aside = new Set(); // joints and controls that are faded and out of reach, as `joint:…` and `control:…`
     /** @type {Set<string> | null} */
     this.levels = null; // the sets of controls that are shown; none: all
     this.grip = "move"; // what dragging a control does: move or turn
@@ -498,6 +499,7 @@ export class Plate {
       found = -1;
     for (let i = 0; i < this.joints.length; i++) {
       const [px, py] = this.project(name, this.jointPlace(i));
+      if (this.aside.has(`joint:${this.joints[i].name}`)) continue;
       const d = Math.hypot(px - x, py - y) - (this.joints[i].name === this.selected.joint ? 3 : 0);
       if (d < best) {
         best = d;
@@ -518,7 +520,7 @@ export class Plate {
   controlsAt(name, x, y, within = NEAR) {
     const found = [];
     for (let i = 0; i < this.controls.length; i++) {
-      if (!this.showsControl(i)) continue;
+      if (!this.showsControl(i) || this.aside.has(`control:${this.controls[i].name}`)) continue;
       const line = this.controlLine(i).map((p) => this.project(name, p));
       let d = Infinity,
         size = 0;
