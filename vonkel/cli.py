@@ -5,13 +5,13 @@ from __future__ import annotations
 import json
 import sys
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from .core.errors import BadFile, BadParameters, NotFound, VonkelError
+from .core.errors import BadParameters, NotFound, VonkelError
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -34,33 +34,19 @@ def _workshop(folder: Path):  # type: ignore[no-untyped-def]
     return Workshop(folder)
 
 
-class _Folder(Mapping[str, bytes]):
-    """The files beside one, by name, read when they are asked for."""
-
-    def __init__(self, path: Path) -> None:
-        self.folder = path.parent
-
-    def __getitem__(self, name: str) -> bytes:
-        return _bytes(self.folder / Path(name).name, KeyError(name))
-
-    def __contains__(self, name: object) -> bool:
-        return (self.folder / Path(str(name)).name).is_file()
-
-    def __iter__(self) -> Iterator[str]:
-        return (p.name for p in self.folder.iterdir() if p.is_file())
-
-    def __len__(self) -> int:
-        return sum(1 for _ in self)
-
-
-def _bytes(path: Path, missing: Exception | None = None) -> bytes:
+def _bytes(path: Path) -> bytes:
     """A file's bytes.  Raises NotFound, and BadFile where it can't be read."""
+    from .core.formats.beside import file_bytes
+
     if not path.is_file():
-        raise missing or NotFound(f"There is no file {path}.", "", "Check the path.")
-    try:
-        return path.read_bytes()
-    except OSError as error:
-        raise BadFile(f"{path} can't be read: {error.strerror}.", "", "May this user read it?") from None
+        raise NotFound(f"There is no file {path}.", "", "Check the path.")
+    return file_bytes(path)
+
+
+def _beside(path: Path) -> Mapping[str, bytes]:
+    from .core.formats.beside import Beside
+
+    return Beside(path)
 
 
 def _written(path: Path, data: bytes | str) -> None:
@@ -75,7 +61,7 @@ def _read(path: Path):  # type: ignore[no-untyped-def]
     """A character from a mesh or rigged .glb file."""
     from .core.formats import read_character
 
-    return read_character(path.name, _bytes(path), beside=_Folder(path))
+    return read_character(path.name, _bytes(path), beside=_beside(path))
 
 
 @app.command()
@@ -92,7 +78,7 @@ def serve(
 @app.command()
 def new(mesh: Path, name: str = "", store: Folder = HOME) -> None:
     """Bring a mesh, or a whole character from its file, in as a new character; prints its number."""
-    number = _workshop(store).bring_in(mesh.name, _bytes(mesh), name, _Folder(mesh))
+    number = _workshop(store).bring_in(mesh.name, _bytes(mesh), name, _beside(mesh))
     _out({"character": number, "name": name or mesh.stem})
 
 
@@ -140,7 +126,7 @@ def apply(
 
 def _deliver(made: Any, out: Path | None, report: Path | None, times: dict[str, float]) -> None:
     from .core.handover import written
-    from .core.trials import run_trials
+    from .readings import READINGS
     from .readings import report as write_report
     from .readings.report import counts
 
@@ -150,7 +136,7 @@ def _deliver(made: Any, out: Path | None, report: Path | None, times: dict[str, 
         times["export"] = time.perf_counter() - start
     if report is not None:
         start = time.perf_counter()
-        cards = [c.as_dict() for c in run_trials(made, pictures=False)] if made.skin else []
+        cards = READINGS["trials"].read(made) if made.skin else []
         times["trials"] = time.perf_counter() - start
         _written(report, json.dumps(write_report(made, cards, times), indent=1, ensure_ascii=False) + "\n")
     _out({"character": made.name, "counts": counts(made), "times_s": {k: round(v, 3) for k, v in times.items()}})
@@ -167,9 +153,9 @@ def trial(
     subject: Annotated[str, typer.Argument(help="a rigged .glb, or a stored character's number")], store: Folder = HOME
 ) -> None:
     """Run the trials and print the cards with raw figures, worst first."""
-    from .core.trials import run_trials
+    from .readings import READINGS
 
-    _out([c.as_dict() for c in run_trials(_subject(subject, store), pictures=False)])
+    _out(READINGS["trials"].read(_subject(subject, store)))
 
 
 @app.command()
@@ -192,9 +178,9 @@ def order(
     subject: Annotated[str, typer.Argument(help="a rigged .glb or a character's number")], store: Folder = HOME
 ) -> None:
     """Print the rig as a list, top to bottom: what each line reads and writes, and what it costs in microseconds."""
-    from .readings.order import order_of
+    from .readings import READINGS
 
-    _out(order_of(_subject(subject, store)))
+    _out(READINGS["order"].read(_subject(subject, store)))
 
 
 @app.command()

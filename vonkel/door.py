@@ -21,6 +21,7 @@ import numpy as np
 from .core.character import Character, Inputs
 from .core.errors import BadFile, NotFound
 from .core.formats import read_character
+from .core.formats.beside import Beside
 from .core.handover import written
 from .core.joints.names import joint_names
 from .core.rig import compile_rig
@@ -44,16 +45,7 @@ def open(path: str | Path, name: str = "") -> Character:
         raise BadFile("The file can't be read.", str(path), str(error.strerror or error)) from None
     if file.suffix.lower() == ENDING:
         return opened(data, file.name).last
-    beside = {p.name: p.read_bytes() for p in file.parent.iterdir() if _beside(p)} if _names_others(file) else {}
-    return read_character(file.name, data, name, beside)
-
-
-def _names_others(file: Path) -> bool:
-    return file.suffix.lower() == ".gltf"
-
-
-def _beside(path: Path) -> bool:
-    return path.is_file() and path.suffix.lower() in (".bin", ".png", ".jpg", ".jpeg")
+    return read_character(file.name, data, name, Beside(file))
 
 
 def list_steps() -> dict[str, str]:

@@ -10,7 +10,7 @@ from vonkel.core.errors import NotFound
 from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.fitting import add_kit, remove_kit
-from vonkel.core.rig.kits import KINDS
+from vonkel.core.rig.kits import KINDS, PROVIDED, gives
 from vonkel.core.rig.opposite import mirrored_rule
 from vonkel.core.rig.outfit import kit_of, outfit
 from vonkel.core.rig.outlines import SHAPES, shaped
@@ -199,8 +199,6 @@ def test_a_kit_may_stand_anywhere_and_many_may_be_combined(otter):
 
 def test_kits_say_what_they_provide_whatever_they_are_called(otter):
     """Limbs are found by what they give: a kind of another name that gives a goal is one."""
-    from vonkel.core.rig.kits import PROVIDED, gives
-
     assert set(PROVIDED) == set(KINDS)
     limbs = {k.name for k in otter.kits if gives(k, "goal")}
     assert limbs == {"arm_L", "arm_R", "leg_L", "leg_R"}

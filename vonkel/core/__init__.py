@@ -1,5 +1,4 @@
 """The rules of the job and its computation.  Imports no web, no store and no database.
 
-Folders, each knowing only those before it:
-character, geometry, joints, rig, skin, shapes, face, trials, formats.
+`docs/architecture.md` draws its rooms, each knowing only those below it; `pyproject.toml` has that checked.
 """

@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import json
 import logging
+from typing import Annotated
 
-from pydantic import ValidationError
-from pydantic_core import InitErrorDetails, PydanticCustomError
+from pydantic import BaseModel, BeforeValidator
 
 from .character import Arrays, Character
-from .character.upgrade import VERSION, upgraded, version_of
+from .character.upgrade import VERSION, known_version, upgraded
 from .rig.fitting import with_controls_anew
 
 log = logging.getLogger("vonkel.loading")
+
+
+class _Form(BaseModel):
+    """What is looked at first: of which version the document is."""
+
+    version: Annotated[int, BeforeValidator(known_version)] = 1
 
 
 def loaded(document: str, arrays: Arrays) -> Character:
@@ -20,18 +26,10 @@ def loaded(document: str, arrays: Arrays) -> Character:
 
     Raises pydantic's ValidationError for what is no character's document, and for a newer one.
     """
-    raw = json.loads(document)
-    try:
-        version = version_of(raw)
-    except ValueError as error:
-        fault = PydanticCustomError("version", "{why}", {"why": str(error)})
-        raise ValidationError.from_exception_data(
-            "Character", [InitErrorDetails(type=fault, loc=("version",), input=raw)]
-        ) from None
-    if version == VERSION:
-        return Character.model_validate_json(document).with_().model_copy(update={"arrays": arrays})
-    read = Character.model_validate_json(json.dumps(upgraded(raw))).with_().model_copy(update={"arrays": arrays})
-    return _with_keys(read)
+    version = _Form.model_validate_json(document).version
+    text = document if version == VERSION else json.dumps(upgraded(json.loads(document)))
+    made = Character.model_validate_json(text).with_().model_copy(update={"arrays": arrays})
+    return made if version == VERSION else _with_keys(made)
 
 
 def _with_keys(character: Character) -> Character:

@@ -14,7 +14,6 @@ from ..core.rig import compile_rig
 from ..core.rig.fitting import with_rules, with_wanted_channels
 from ..core.rig.opposite import mirrored_rule, other_things
 from ..core.rig.recording import keyed, lead_rest, recorded, zero_at_rest
-from ..core.upkeep import kept_up
 from .registry import Params, step
 
 
@@ -75,15 +74,9 @@ def _with(character: Character, old: Rule, new: Rule) -> Character:
 def remove(character: Character, p: NamedRule) -> Character:
     """Take a rule away; a space's channels go with it, and what they led."""
     rule = _find(character, p.name)
-    result = kept_up(
-        character.with_(
-            rules=tuple(r for r in character.rules if r is not rule),
-            order=tuple(n for n in character.order if n != p.name),
-        ),
-        character,
+    return character.with_(
+        rules=tuple(r for r in character.rules if r is not rule), order=tuple(n for n in character.order if n != p.name)
     )
-    compile_rig(result)
-    return result
 
 
 class EditRule(Params):

@@ -45,7 +45,6 @@ def create_app(settings: Settings) -> FastAPI:
         pages.router,
         characters.router,
         files.router,
-        files.formats_router,
         bench.router,
         rig.router,
         work.router,

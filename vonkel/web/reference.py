@@ -36,31 +36,30 @@ def _by_name(registry: Mapping[str, Any]) -> Iterable[Any]:
     return (registry[n] for n in sorted(registry))
 
 
-def fields(schema: Mapping[str, Any], within: Mapping[str, Any] | None = None) -> list[Field]:
+def fields(schema: Mapping[str, Any]) -> list[Field]:
     """The fields of a JSON schema in words."""
-    known = (within or schema).get("$defs", (within or {}).get("components", {}).get("schemas", {}))
     required = set(schema.get("required", ()))
     return [
-        (name + ("" if name in required else " (may be left out)"), _kind(s, known), str(s.get("description", "")))
+        (name + ("" if name in required else " (may be left out)"), _kind(s), str(s.get("description", "")))
         for name, s in schema.get("properties", {}).items()
     ]
 
 
-def _kind(schema: Any, known: Mapping[str, Any]) -> str:
+def _kind(schema: Any) -> str:
     if not isinstance(schema, dict):
         return "anything"
     if "$ref" in schema:
         return str(schema["$ref"]).rsplit("/", 1)[1]
     for key in ("anyOf", "oneOf", "allOf"):
         if key in schema:
-            return " or ".join(dict.fromkeys(_kind(s, known) for s in schema[key]))
+            return " or ".join(dict.fromkeys(_kind(s) for s in schema[key]))
     if "enum" in schema:
         return ", ".join(f"“{v}”" for v in schema["enum"])
     if "const" in schema:
         return f"“{schema['const']}”"
     kind = str(schema.get("type", "anything"))
     if kind == "array" and isinstance(schema.get("items"), dict):
-        return f"list of {_kind(schema['items'], known)}"
+        return f"list of {_kind(schema['items'])}"
     return {"null": "nothing", "boolean": "yes or no", "integer": "whole number", "string": "text"}.get(kind, kind)
 
 
@@ -68,12 +67,9 @@ def _routes(api: Mapping[str, Any]) -> Iterable[tuple[str, str, str, list[Field]
     schemas = api.get("components", {}).get("schemas", {})
     for path, methods in sorted(api["paths"].items()):
         for method, told in methods.items():
-            given = [
-                (p["name"], _kind(p.get("schema", {}), schemas), f"in the {p['in']}")
-                for p in told.get("parameters", [])
-            ]
+            given = [(p["name"], _kind(p.get("schema", {})), f"in the {p['in']}") for p in told.get("parameters", [])]
             for content in told.get("requestBody", {}).get("content", {}).values():
                 body = content.get("schema", {})
                 body = schemas.get(str(body.get("$ref", "")).rsplit("/", 1)[-1], body)
-                given += fields(body, api)
+                given += fields(body)
             yield method.upper(), path, told.get("description", told.get("summary", "")), given

@@ -7,10 +7,10 @@ from collections.abc import Callable, Iterable, Mapping
 import numpy as np
 
 from .model import Character
-from .refs import GROUND, SHAPES, Inputs, Ref, rewritten
+from .refs import GROUND, POSED, SHAPES, Inputs, Ref, renaming, rewritten
 from .rules import Known, Rule
 
-FIELDS = ("joints", "kits", "controls", "shapes", "poses", "parts", "clips")
+FIELDS = ("joints", "kits", "controls", "shapes", "poses", "clips")
 """Fields of a character whose rows hold names; rules rename themselves."""
 
 
@@ -56,16 +56,7 @@ def renames(before: Character, after: Character) -> dict[Ref, Ref]:
 
 def renamed_values(values: Inputs, names: Mapping[Ref, Ref]) -> Inputs:
     """A pose with its controls and shapes under their new names."""
-
-    def now(ref: Ref) -> str:
-        return names.get(ref, ref).name
-
-    return {
-        (c if c == SHAPES else now(Ref.control(c))): {
-            now(Ref.shape(k)) if c == SHAPES else k: v for k, v in given.items()
-        }
-        for c, given in values.items()
-    }
+    return POSED.walk(values, renaming(names))
 
 
 def known_values(character: Character, values: Inputs) -> Inputs:

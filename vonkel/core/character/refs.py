@@ -111,8 +111,19 @@ JointName = Annotated[str, Names("joint")]
 ControlName = Annotated[str, Names("control")]
 ShapeName = Annotated[str, Names("shape")]
 KitName = Annotated[str, Names("kit")]
-Inputs = Annotated[dict[str, dict[str, float]], _Posed()]
+POSED = _Posed()
+Inputs = Annotated[dict[str, dict[str, float]], POSED]
 """What the animator has set: control → channel → value (metres, radians or plain numbers)."""
+
+
+def renaming(names: Mapping[Ref, Ref] | Mapping[str, str]) -> Visit:
+    """The visit that gives things their new names."""
+
+    def visit(kind: str, name: str, own: bool) -> str:
+        now = names.get(Ref.of(kind, name))
+        return now.partition(":")[2] if now else name
+
+    return visit
 
 
 def rewritten(value: T, names: Mapping[Ref, Ref] | Mapping[str, str]) -> T:
@@ -121,12 +132,8 @@ def rewritten(value: T, names: Mapping[Ref, Ref] | Mapping[str, str]) -> T:
     What holds none of them comes back as the very same object.
     """
 
-    def visit(kind: str, name: str, own: bool) -> str:
-        now = names.get(Ref.of(kind, name))
-        return now.partition(":")[2] if now else name
-
     walker = _walker_of(type(value))
-    return walker(value, visit) if walker else value
+    return walker(value, renaming(names)) if walker else value
 
 
 def spoken_of(value: object) -> set[Ref]:

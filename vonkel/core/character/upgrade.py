@@ -13,9 +13,8 @@ VERSION: Literal[2] = 2
 OLD_INDEX, INDEX = "point_", "index_"
 
 
-def version_of(document: Any) -> int:
-    """The version that a document is of.  Raises ValueError for what is no version, and for one that is newer."""
-    version = document.get("version", 1) if isinstance(document, dict) else 1
+def known_version(version: Any) -> int:
+    """The version that a document says it is of.  Raises ValueError for what is no version, and for one that is newer."""
     if not isinstance(version, int) or isinstance(version, bool) or version < 1:
         raise ValueError("it has no version")
     if version > VERSION:
@@ -23,10 +22,8 @@ def version_of(document: Any) -> int:
     return version
 
 
-def upgraded(document: Any) -> Any:
-    """The document of a character as the present version writes it.  What isn't as it should be is left for the models."""
-    if version_of(document) == VERSION or not isinstance(document, dict):
-        return document
+def upgraded(document: dict[str, Any]) -> dict[str, Any]:
+    """An earlier version's document as the present one writes it.  What isn't as it should be is left for the models."""
     return {**document, "joints": with_index_fingers(document.get("joints", [])), "version": VERSION}
 
 

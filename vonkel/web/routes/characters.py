@@ -9,6 +9,7 @@ from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import JSONResponse, Response
 from pydantic import BaseModel, Field
 
+from ...core.formats import FORMATS
 from ...core.geometry.parts import point_colours
 from ...core.geometry.topology import topology_of
 from ...core.skin.bind import weights_of
@@ -127,6 +128,21 @@ def report(workshop: TheWorkshop, number: int) -> Response:
     c = workshop.character(number)
     body = write_report(c, bare) | {"trials_are_of_this_state": fresh}
     return download(json.dumps(body, indent=1, ensure_ascii=False), c.name, "-report.json", "application/json")
+
+
+@router.get("/formats")
+def formats() -> list[dict[str, Any]]:
+    """What can be brought in, and what a character can be written as."""
+    return [
+        {
+            "ending": e,
+            "about": f.title,
+            "reads": f.read is not None,
+            "writes": f.write is not None,
+            "renames": f.renames,
+        }
+        for e, f in FORMATS.items()
+    ]
 
 
 class Compacted(BaseModel):

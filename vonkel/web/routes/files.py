@@ -18,7 +18,6 @@ from .characters import IMMUTABLE, download
 from .deps import TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api/c/{number}")
-formats_router = APIRouter(prefix="/api")
 
 
 def _bytes(file: UploadFile) -> tuple[str, bytes]:
@@ -73,21 +72,6 @@ def _image(workshop: TheWorkshop, number: int, array: str, v: str) -> Response:
 def export(workshop: TheWorkshop, number: int) -> Response:
     """The character whole, with its ledger."""
     return download(workshop.pack(number), workshop.character(number).name, ".vonkel", "application/zip")
-
-
-@formats_router.get("/formats")
-def formats() -> list[dict[str, Any]]:
-    """What can be brought in, and what a character can be written as."""
-    return [
-        {
-            "ending": e,
-            "about": f.title,
-            "reads": f.read is not None,
-            "writes": f.write is not None,
-            "renames": f.renames,
-        }
-        for e, f in FORMATS.items()
-    ]
 
 
 @router.get("/export{ending}")

@@ -44,10 +44,9 @@ class _Newest:
     """The newest thing that a page said; what it said before and wasn't looked at yet is dropped."""
 
     def __init__(self, socket: WebSocket) -> None:
-        self.socket, self.waiting, self.closed = socket, {}, False
+        self.socket, self.closed = socket, False
+        self.waiting: dict[str, Any] = {}
         self.fresh = asyncio.Event()
-
-    waiting: dict[str, Any]
 
     async def listen(self) -> None:
         try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, Protocol, Self
@@ -45,7 +46,7 @@ class Mirror(Protocol):
         ...
 
 
-class BaseRule(Frozen):
+class BaseRule(Frozen, ABC):
     """A rule by its name.  What moves, sizes, renames or takes away parts of a character asks the rule itself."""
 
     name: Annotated[Name, Names("rule", own=True)]
@@ -56,17 +57,17 @@ class BaseRule(Frozen):
         """Everything that the rule speaks of."""
         return {r for r in spoken_of(self) if r.kind != "kit"}
 
+    @abstractmethod
     def subjects(self) -> set[Ref]:
         """What the rule is laid on: where these have partners it has a mirror image."""
-        raise NotImplementedError
 
     def renamed(self, names: Mapping[Ref, Ref]) -> Self:
         """The rule with every thing under its new name."""
         return rewritten(self, names)
 
+    @abstractmethod
     def without(self, gone: set[Ref]) -> Self | None:
         """The rule once these things are gone; None where nothing of it is left."""
-        raise NotImplementedError
 
     def without_channels(self, control: str, gone: set[str]) -> Self | None:
         """The rule once these channels of a control are gone; None where nothing of it is left."""
