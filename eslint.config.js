@@ -15,8 +15,8 @@ export default [
       "no-implicit-globals": "error",
       "no-shadow": ["error", { builtinGlobals: false }],
       "max-len": ["error", { code: 120, ignoreUrls: true }],
-      "max-lines-per-function": ["error", { max: 90, skipBlankLines: true, skipComments: true }],
-      "max-lines": ["error", { max: 900 }],
+      "max-lines-per-function": ["error", { max: 60, skipBlankLines: true, skipComments: true }],
+      "max-lines": ["error", { max: 600 }],
     },
   },
 ];

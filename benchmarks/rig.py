@@ -12,7 +12,7 @@ from common import best
 from vonkel.core.formats import read_character
 from vonkel.core.geometry.rotations import matrix_from_quaternion
 from vonkel.core.plans import lay_plan
-from vonkel.core.rig import Follower, compile_rig
+from vonkel.core.rig import PartialEvaluator, compile_rig
 from vonkel.core.rig.kits.limb import limb_joints
 from vonkel.core.rig.kits.stance import leg_tree
 from vonkel.core.rig.wholebody import pushed
@@ -66,7 +66,7 @@ def member(file):
 
 def evaluation(c, pose):
     program = compile_rig(c)
-    follower = Follower(program)
+    follower = PartialEvaluator(program)
     first = next(iter(pose))
     channel = next(iter(pose[first]))
     turn = iter(np.linspace(0, 1, 10**6))

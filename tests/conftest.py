@@ -86,7 +86,7 @@ class Server:
         )
         for _ in range(300):
             try:
-                urllib.request.urlopen(f"{self.base}/api/steps", timeout=1).read()
+                urllib.request.urlopen(f"{self.base}/api/formats", timeout=1).read()
                 return
             except OSError:
                 time.sleep(0.1)

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from tools import page_types
 from vonkel.cli import app as cli
+from vonkel.core.plans.proportions import list_figures
 
 ROOT = Path(__file__).parent.parent
 TEXT = (ROOT / "docs/architecture.md").read_text()
@@ -40,6 +41,21 @@ def test_every_file_that_the_page_names_is_there():
     assert len(named) > 30
     missing = [n for n in named if not any((p / n).exists() for p in places)]
     assert missing == []
+
+
+def test_every_word_of_the_glossary_is_where_it_says_and_stands_once():
+    text = (ROOT / "docs/glossary.md").read_text()
+    rows = [line.split("|")[1:-1] for line in text.splitlines() if line.startswith("| ") and "`" in line]
+    assert len(rows) > 30
+    named = [n for row in rows for n in re.findall(r"`([\w./-]+(?:\.py|\.js|/))`", row[3])]
+    assert [n for n in named if not (ROOT / "vonkel" / n).exists()] == []
+    words = [w.strip() for row in rows for w in row[0].split(",")]
+    assert sorted(words) == sorted(set(words))
+
+
+def test_every_figure_that_a_plan_takes_for_granted_has_a_reason_and_a_source():
+    for name, value, reason, source in list_figures():
+        assert len(reason) > 6 and source and 0 < value < 3, name
 
 
 def test_every_command_is_in_the_readme():

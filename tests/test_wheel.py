@@ -45,14 +45,15 @@ def test_a_wheel_holds_what_it_needs(wheel):
         names = set(z.namelist())
     for needed in (
         "vonkel/demo/data/crated.glb", "vonkel/demo/data/lutra-ready.vonkel", "vonkel/demo/data/otter.obj", "vonkel/store/schema.sql",
-        "vonkel/store/migrations/002_archive_and_plans.sql", "vonkel/steps/recipes/biped.json", "vonkel/web/templates/bench.html",
+        "vonkel/store/migrations/002_archive_and_plans.sql", "vonkel/store/migrations/003_dropped.sql", "vonkel/steps/recipes/biped.json", "vonkel/web/templates/bench.html",
         "vonkel/web/static/js/bench.js", "vonkel/web/static/vendor/three/three.module.js", "vonkel/web/static/vendor/three/LICENSE",
-        "vonkel/web/static/vendor/bootstrap/LICENSE", "vonkel/web/static/vendor/fonts/fraunces-LICENSE",
+        "vonkel/web/static/vendor/bootstrap/LICENSE", "vonkel/web/static/vendor/preact/LICENSE",
+        "vonkel/web/static/vendor/fonts/fraunces-LICENSE",
         "vonkel/web/static/vendor/fonts/atkinson-LICENSE", "vonkel/web/static/vendor/fonts/atkinson-mono-LICENSE",
     ):  # fmt: skip
         assert needed in names, needed
     shipped = {n.split("/")[4] for n in names if n.startswith("vonkel/web/static/vendor/") and n.count("/") > 4}
-    assert shipped == {"three", "bootstrap", "fonts"}  # each with its licence, above
+    assert shipped == {"three", "bootstrap", "preact", "fonts"}  # each with its licence, above
 
 
 def test_an_installed_wheel_starts_with_the_demo(wheel, tmp_path):

@@ -39,7 +39,7 @@ def shoot(page):
     shot("characters")
     page.goto(f"{BASE}/c/1/model")
     wait(page, "vonkel.state && vonkel.plate.mesh")
-    page.evaluate("vonkel.part = 'body'; vonkel.sheets()")
+    page.evaluate("vonkel.ui.part = 'body'; vonkel.look()")
     shot("model")
     others(page, shot)
     page.goto(f"{BASE}/c/1/model")
@@ -61,21 +61,21 @@ def shoot(page):
         "vonkel.values = {hand_L: {'move x': -0.05, 'move y': 0.34, 'move z': 0.05}, 'head turn': {'turn x': -0.25}, 'tail 3': {'move x': 0.12, 'move y': 0.1}, 'tail 4': {'move x': 0.1}, 'foot roll_R': {roll: 0.5}}; vonkel.pose(); vonkel.keepPose('Waved')"
     )
     shot("limbs")
-    page.evaluate("vonkel.rigView = 'order'; vonkel.openGroups.add('2-arm_L'); vonkel.sheets()")
-    wait(page, "vonkel.orderRows")
+    page.evaluate("vonkel.ui.rigView = 'order'; vonkel.ui.openGroups.add('2-arm_L'); vonkel.look()")
+    wait(page, "vonkel.ui.order.rows")
     shot("order")
     page.evaluate(
-        "vonkel.rigView = 'links'; vonkel.openLink = 'fingers_L fist'; vonkel.linkFollower = new Map([['fingers_L fist', 4]])"
+        "vonkel.ui.rigView = 'links'; vonkel.ui.openLink = 'fingers_L fist'; vonkel.ui.linkFollower = new Map([['fingers_L fist', 4]])"
     )
     page.evaluate(
-        "vonkel.selectControl('fingers_L'); vonkel.linkLead = 'fingers_L'; vonkel.linkChannel = 'fist'; vonkel.setChannel('fingers_L', 'fist', 1, true)"
+        "vonkel.selectControl('fingers_L'); vonkel.ui.linkLead = 'fingers_L'; vonkel.ui.linkChannel = 'fist'; vonkel.setChannel('fingers_L', 'fist', 1, true)"
     )
     page.wait_for_timeout(900)
     page.evaluate(
-        "vonkel.sheets(); vonkel.plate.lookAt(vonkel.plate.jointPlace(vonkel.plate.index.get('middle_1_L')), 0.5)"
+        "vonkel.look(); vonkel.plate.lookAt(vonkel.plate.jointPlace(vonkel.plate.index.get('middle_1_L')), 0.5)"
     )
     shot("links")
-    page.evaluate("vonkel.rigView = 'control'; vonkel.linkLead = null; vonkel.plate.home()")
+    page.evaluate("vonkel.ui.rigView = 'control'; vonkel.ui.linkLead = ''; vonkel.plate.home()")
     page.evaluate("vonkel.toRest()")
     station("skin")
     page.evaluate("vonkel.strip.run()")
@@ -156,7 +156,7 @@ def others(page, shot):
     page.evaluate("vonkel.step('joints.free_by_table', {table: 'people'})")
     idle("vonkel.state.joints.some(j => j.freedom)")
     page.evaluate(
-        "vonkel.selectJoint('forearm_L'); vonkel.jointTab = 'turn'; vonkel.plate.axesShown = true; vonkel.sheets(); vonkel.dock()"
+        "vonkel.selectJoint('forearm_L'); vonkel.ui.jointTab = 'turn'; vonkel.plate.axesShown = true; vonkel.look()"
     )
     shot("turns")
     member("otter.obj", "joints")
@@ -171,7 +171,7 @@ def others(page, shot):
     idle("vonkel.state.joints.length > 30")
     page.evaluate("vonkel.selectJoint('thigh_L')")
     page.get_by_role("button", name="Try pivots").click()
-    wait(page, "document.getElementById('pivots').open")
+    wait(page, "document.getElementById('pivots').classList.contains('show')")
     shot("pivots")
 
 

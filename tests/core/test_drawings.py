@@ -110,6 +110,7 @@ def test_any_path_data_is_read_or_refused(d):
 
 def test_pictures_tell_kind_and_size_and_refuse_what_they_are_not():
     import io
+    import zlib
 
     from PIL import Image
 
@@ -122,7 +123,8 @@ def test_pictures_tell_kind_and_size_and_refuse_what_they_are_not():
     gif = b"GIF89a" + bytes(40)
     with pytest.raises(BadFile, match="PNG or JPEG"):
         picture_size(gif, "x.gif")
-    huge = b"\x89PNG\r\n\x1a\n" + b"\0\0\0\rIHDR" + (99_999).to_bytes(4, "big") * 2
+    head = b"IHDR" + (99_999).to_bytes(4, "big") * 2 + b"\x08\x02\0\0\0"
+    huge = b"\x89PNG\r\n\x1a\n" + b"\0\0\0\r" + head + zlib.crc32(head).to_bytes(4, "big") + b"\0\0\0\0IDAT"
     with pytest.raises(TooLarge, match="99999"):
         picture_size(huge, "x.png")
 

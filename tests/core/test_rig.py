@@ -150,10 +150,10 @@ def test_eyes_look_at_their_aim(otter):
 
 def test_following_a_drag_gives_what_a_fresh_evaluation_gives(otter):
     """Only what changed is run again, and nothing of the last value stays behind."""
-    from vonkel.core.rig import Follower
+    from vonkel.core.rig import PartialEvaluator
 
     program = compile_rig(otter)
-    follower = Follower(program)
+    follower = PartialEvaluator(program)
     rng = np.random.default_rng(4)
     channels = [k for k in program.channels]
     inputs = {}

@@ -8,7 +8,7 @@ from scipy.interpolate import PchipInterpolator
 from vonkel.core.character import Curve, CurveKey, Kit, Lead, Link
 from vonkel.core.character.rules import curve_function, rounded
 from vonkel.core.errors import NotFound, RigLoop, StepRefused
-from vonkel.core.rig import Clock, Follower, compile_rig
+from vonkel.core.rig import Clock, PartialEvaluator, compile_rig
 from vonkel.core.rig.fitting import add_kit
 from vonkel.core.rig.mirror import copied_to_other_side, mirrored_pose, opposite_control
 from vonkel.core.rig.motion import Motion, there_and_back
@@ -521,7 +521,7 @@ def test_a_follower_gives_what_a_fresh_start_gives_under_rules(otter, sprung):
         followers=[led("control:tail 2", "turn y"), led("joint:jaw", "turn z")],
     )
     program = compile_rig(c)
-    follower, rng = Follower(program), np.random.default_rng(7)
+    follower, rng = PartialEvaluator(program), np.random.default_rng(7)
     inputs = {}
     for _ in range(60):
         control = c.controls[rng.integers(len(c.controls))]
@@ -675,3 +675,21 @@ def test_findings_of_limbs_name_what_is_wrong_and_mend_it(otter, tail):
         controls=otter.controls + (otter.control_named["ear_L turn"].model_copy(update={"name": "ear again"}),)
     )
     assert any("another like it" in t for t in titles(twins))
+
+
+def test_a_channel_swings_with_its_partner_as_the_mirror_image(otter):
+    """The partner's channel swings to where the mirrored pose has it, in the same rule and on the same rate."""
+    one, _ = apply_step(otter, "rules.swing", {"control": "hand_L", "channel": "move x", "angle": 0.05, "rate": 1.5})
+    (rule,) = [r for r in one.rules if r.kind == "swing"]
+    assert rule.rate == 1.5 and {s.control for s in rule.swingers} == {"hand_L", "hand_R"}
+    program = compile_rig(one)
+    pose = program.evaluate({}, Clock(time=1 / 6))  # a quarter of the round: swung out
+    left, right = (pose.joints[one.joint_index[f"hand_{s}"]][:, 3] for s in "LR")
+    assert np.allclose(left * [-1, 1, 1], right, atol=1e-9)
+    assert not np.allclose(left, compile_rig(otter).evaluate({}).joints[one.joint_index["hand_L"]][:, 3], atol=1e-3)
+    alone, _ = apply_step(
+        otter, "rules.swing", {"control": "hand_L", "channel": "move x", "angle": 0.05, "both_sides": False}
+    )
+    assert [s.control for s in next(r for r in alone.rules if r.kind == "swing").swingers] == ["hand_L"]
+    with pytest.raises(NotFound):
+        apply_step(otter, "rules.swing", {"control": "nobody", "channel": "move x", "angle": 0.1})

@@ -16,7 +16,7 @@ class Socket {
 }
 globalThis.WebSocket = /** @type {any} */ (Socket);
 globalThis.location = /** @type {any} */ ({ protocol: "http:", host: "here" });
-const { Live } = await import("../../vonkel/web/static/js/live.js");
+const { Live } = await import("../../vonkel/web/static/js/net/live.js");
 
 /** A frame as the server sends it: no points, only what it says. */
 function frame(sequence, said) {
@@ -118,4 +118,62 @@ test("what was not answered when the socket was lost is asked again", () => {
     ["lost"],
   );
   mock.timers.reset();
+});
+
+/** A frame with all points, or some of them. */
+function points(sequence, values, ranges) {
+  const head = new Uint8Array(frame(sequence, { blocks: [["points", values.length]], ...(ranges ? { ranges } : {}) }));
+  return new Uint8Array([...head, ...new Uint8Array(new Float32Array(values).buffer)]).buffer;
+}
+
+test("of a frame only what moved comes, and is put among what is known", () => {
+  const { live, socket } = opened();
+  const got = [];
+  live.onFrame = (f) => got.push([[...f.points], f.ranges]);
+  live.ask({ kind: "pose" });
+  assert.equal(socket.sent.at(-1).knows, 0);
+  socket.onmessage({ data: points(1, [0, 0, 0, 1, 1, 1, 2, 2, 2]) });
+  live.ask({ kind: "pose" });
+  assert.equal(socket.sent.at(-1).knows, 1);
+  socket.onmessage({ data: points(2, [9, 9, 9], [1, 1]) });
+  assert.deepEqual(got[1], [
+    [0, 0, 0, 9, 9, 9, 2, 2, 2],
+    [1, 1],
+  ]);
+});
+
+test("every place of a stroke is sent, in its order, and again from the beginning on another socket", async () => {
+  const { live, socket } = opened();
+  live.ask({ kind: "pose" }); // a wish under way doesn't hold a stroke up
+  live.beginStroke("dust", 4);
+  for (let i = 0; i < 5; i++) live.sample([i]);
+  const first = socket.sent.filter((m) => m.kind === "samples");
+  assert.deepEqual(
+    first.flatMap((m) => m.samples.map(([v]) => v)),
+    [0, 1, 2, 3, 4],
+  );
+  assert.deepEqual(
+    first.map((m) => m.first),
+    [0, 1, 2, 3, 4],
+  );
+  socket.onmessage({ data: JSON.stringify({ stroke: 1, taken: 3 }) });
+  const { onclose } = socket;
+  mock.timers.enable({ apis: ["setTimeout"] });
+  onclose();
+  mock.timers.tick(1000);
+  mock.timers.reset();
+  const other = Socket.all.at(-1);
+  other.onopen();
+  live.sample([5]);
+  let over = 0;
+  const ended = live.endStroke().then((n) => (over = n));
+  const again = other.sent.filter((m) => m.kind === "samples");
+  assert.deepEqual(
+    again.flatMap((m) => m.samples.map(([v]) => v)),
+    [0, 1, 2, 3, 4, 5],
+  );
+  assert.equal(again.at(-1).done, true);
+  other.onmessage({ data: JSON.stringify({ stroke: 1, taken: 6 }) });
+  await ended;
+  assert.equal(over, 6);
 });

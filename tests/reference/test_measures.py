@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 import trimesh
 
-from vonkel.core.geometry.measures import area, girth, mass_properties, measure, section
+from vonkel.core.geometry.measures import area, girth, mass_properties, measured_length, section
 from vonkel.core.geometry.rays import ray_hits
 from vonkel.core.geometry.topology import topology_of
-from vonkel.core.joints.freedom import DOG, PEOPLE, motion_for
+from vonkel.core.joints.freedom import DOG, PEOPLE, range_for
 from vonkel.core.joints.names import by_pattern, hanim_names
 
 DATA = Path(__file__).parent / "data"
@@ -60,7 +60,7 @@ def test_sections_and_girth_against_trimesh(otter_mesh, body):
         assert np.allclose(ours, theirs, rtol=1e-6)
     waist, line = girth(otter_mesh, np.array([0.0, 0.55, 0.15]), np.array([0, 1.0, 0]), ("body",))
     assert 0.8 < waist < 1.2 and np.allclose(line[0], line[-1])  # about 2π · 0.16 m
-    assert measure(otter_mesh, "height") == pytest.approx(np.ptp(otter_mesh.points[:, 1]))
+    assert measured_length(otter_mesh, "height") == pytest.approx(np.ptp(otter_mesh.points[:, 1]))
 
 
 def test_ray_hits_of_a_box_by_its_planes():
@@ -121,7 +121,7 @@ def test_normal_ranges_are_the_published_ones():
     assert PEOPLE["forearm"].bend == (0, 150) and PEOPLE["forearm"].twist == (-80, 80)
     assert PEOPLE["shin"].bend == (0, 135) and PEOPLE["hand"].bend == (-70, 80)
     assert PEOPLE["thigh"].bend == (-30, 120) and PEOPLE["upper_arm"].bend == (-60, 180)
-    assert motion_for(PEOPLE, "ring_2").bend == (0, 100)
-    assert motion_for(PEOPLE, "spine_2", 4).bend == (-25 / 4, 80 / 4)  # a trunk's range shared out among its links
+    assert range_for(PEOPLE, "ring_2").bend == (0, 100)
+    assert range_for(PEOPLE, "spine_2", 4).bend == (-25 / 4, 80 / 4)  # a trunk's range shared out among its links
     stifle = DOG["shin"].bend
     assert (180 - stifle[1], 180 - stifle[0]) == (41, 162)

@@ -8,6 +8,7 @@ import urllib.request
 
 import numpy as np
 import pytest
+from fastapi.testclient import TestClient
 
 from tests.conftest import ROOT, Server, tube
 from vonkel.core.errors import BadFile, Conflict, NotFound, StepRefused, Stopped, VonkelError
@@ -15,6 +16,8 @@ from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.steps import STEPS
 from vonkel.steps.recipe import dump_recipe, parse_recipe
 from vonkel.store import Position
+from vonkel.store.store import VERSION
+from vonkel.web.app import Settings, create_app
 from vonkel.workshop import Jobs, Workshop
 
 
@@ -160,7 +163,27 @@ def test_compacting_keeps_milestones_and_makes_old_states_again(shop, number):
     for row in rows:
         made = again.character(number, row.id).key  # replayed where the snapshot is gone
         assert row.id not in keys or made == keys[row.id]
+    assert again.changed_steps == set()  # each is what its dropped snapshot was
     again.store.back(number, None)
+
+
+def test_a_state_that_is_made_again_differently_is_said(shop, number):
+    """As if the step did something else today: the ledger says so of the state, and it can be stood on all the same."""
+    import sqlite3
+
+    for k in range(6):
+        add_joint(shop, number, 0.1 * (k + 1))
+    shop.store.compact(keep=1)
+    with sqlite3.connect(shop.store.path) as db:
+        (step,) = db.execute("SELECT min(step) FROM dropped").fetchone()
+        db.execute("UPDATE dropped SET hash = 'another' WHERE step = ?", (step,))
+    again = Workshop(shop.store.path.parent)
+    assert len(again.character(number, step).joints) >= 1
+    assert again.changed_steps == {step}
+    client = TestClient(create_app(Settings(shop.store.path.parent)), base_url="http://127.0.0.1")
+    client.app.state.workshop.character(number, step)
+    rows = client.get(f"/api/c/{number}/ledger").json()["rows"]
+    assert [r["id"] for r in rows if r["changed"]] == [step]
 
 
 def test_going_back_to_a_milestone_and_on_from_there(shop, number):
@@ -286,7 +309,7 @@ def test_a_store_of_the_first_version_is_brought_up_to_date(tmp_path):
     assert Workshop(tmp_path).character(number).key == new.character(number).key
     Store(path)  # and a second opening changes nothing
     with sqlite3.connect(path) as db:
-        assert db.execute("PRAGMA user_version").fetchone()[0] == 2
+        assert db.execute("PRAGMA user_version").fetchone()[0] == VERSION
 
 
 def test_a_duplicate_lives_on_its_own_and_survives_a_kill(tmp_path):

@@ -35,7 +35,8 @@ class Page:
         return self.page.evaluate(expression, *arguments)
 
     def click(self, name):
-        self.page.get_by_role("button", name=name, exact=True).first.click()
+        role = self.page.get_by_role
+        role("button", name=name, exact=True).or_(role("tab", name=name, exact=True)).first.click()
 
     def station(self, key):
         self.page.locator(f".path [data-station={key}]").click()

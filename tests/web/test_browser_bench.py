@@ -159,7 +159,7 @@ def test_joints_are_renamed_mirrored_reoriented_hung_and_tried(page, member):
     # Pivots, side by side.
     page.js("vonkel.selectJoint('upper_arm_L')")
     page.click("Try pivots")
-    page.wait("document.getElementById('pivots').open", 90)
+    page.wait("document.getElementById('pivots').classList.contains('show')", 90)
     assert page.page.locator(".try").count() >= 4 and page.page.locator(".try img").count() >= 4
     page.page.locator(".try").get_by_role("button", name="Take this place").first.click()
     page.wait("vonkel.state.last.sentence.startsWith('Moved upper_arm_L')")
@@ -196,7 +196,7 @@ def test_a_pose_becomes_the_rest(page, member):
 def test_an_untidy_mesh_is_mended_finding_by_finding(page, member):
     member("cracked.obj", "model")
     for _ in range(9):
-        mends = page.page.locator(".finding button.mend")
+        mends = page.page.locator(".finding .btn-primary")
         if not mends.count():
             break
         steps = page.state("steps")
@@ -228,8 +228,8 @@ def test_parts_are_locked_shaded_split_and_pictures_lie_under_the_drawing(page, 
     assert page.js(hit) is None  # a click can't grab it
     page.click("hard edges")
     page.wait("vonkel.state.parts.find(p => p.name === 'membrane').shading === 'hard'")
-    page.wait("vonkel.plate.corners")
-    assert page.js("vonkel.plate.corners.points.length") > page.js("vonkel.plate.points.length / 3")
+    page.wait("vonkel.plate.drawn.corners")
+    assert page.js("vonkel.plate.drawn.corners.points.length") > page.js("vonkel.plate.points.length / 3")
     page.click("Split by island")
     page.wait("vonkel.state.parts.length === 5")
     Image.new("RGB", (40, 60), (200, 180, 140)).save(tmp_path / "sheet.png")
@@ -255,7 +255,7 @@ def test_states_side_by_side_and_whole_characters_on_the_shelf(page, member, tmp
     page.page.locator("#ledger-open").click()
     page.click("compare")
     page.wait(
-        "document.getElementById('compare').open && [...document.querySelectorAll('#compare img')].every(i => i.complete && i.naturalWidth)"
+        "document.getElementById('compare').classList.contains('show') && [...document.querySelectorAll('#compare img')].every(i => i.complete && i.naturalWidth)"
     )
     said = page.page.locator("#compare").inner_text()
     assert "joints new" in said and "bare" in said
@@ -295,7 +295,7 @@ def test_an_arm_is_switched_between_ik_and_fk_in_the_middle_of_a_pose(page, memb
     points = "Array.from(vonkel.plate.points)"
     before = np.array(page.js(points))
     page.js("vonkel.selectControl('hand_L')")
-    page.page.locator("details[open]").get_by_role("button", name="FK").click()
+    page.page.locator(".kit:has(.collapse.show)").get_by_role("button", name="FK").click()
     page.wait("vonkel.state.pose.label.endsWith('led by FK') && vonkel.live.idle && vonkel.values.hand_L.ik === 0")
     after = np.array(page.js(points))
     assert np.abs(after - before).max() < 1e-5  # every point of the skin
@@ -303,6 +303,6 @@ def test_an_arm_is_switched_between_ik_and_fk_in_the_middle_of_a_pose(page, memb
     page.wait("vonkel.state.pose.label.includes('forearm_L turn') && vonkel.live.idle")
     bent = np.array(page.js(points))
     assert np.abs(bent - after).max() > 0.02
-    page.page.locator("details[open]").get_by_role("button", name="IK").click()
+    page.page.locator(".kit:has(.collapse.show)").get_by_role("button", name="IK").click()
     page.wait("vonkel.state.pose.label.endsWith('led by IK') && vonkel.live.idle && vonkel.values.hand_L.ik === 1")
     assert np.abs(np.array(page.js(points)) - bent).max() < 2e-3

@@ -72,7 +72,7 @@ def test_the_beetle_is_built_from_scratch_in_under_forty_acts(page, server):
     kit("eyes", "eye_L", 13)
     click("Done", "!vonkel.tool")
     click(locate(".path [data-station=skin]"), "vonkel.shownStation === 'skin'")
-    click("Bind through the volume", "vonkel.state.skin")
+    click("Bind", "vonkel.state.skin")
     assert acts < 40
     loose = page.js("vonkel.state.findings.filter(f => f.station === 'limbs' || f.level === 'must').map(f => f.title)")
     assert loose == []
@@ -103,7 +103,7 @@ def test_a_dragged_foot_leans_the_body_and_the_other_feet_stay(page, rigged):
 
 def test_the_bats_wing_folds_with_one_slider(page, rigged):
     rigged("bat.obj")
-    page.page.locator("[data-kit=wing_L] summary").click()
+    page.page.locator("[data-kit=wing_L] .accordion-button").click()
     page.page.locator("[data-control=wing_L]").click()
     tip = place(page, "wing_2_end_L")
     slider = page.page.get_by_role("slider", name="wing_L fold", exact=True)
@@ -176,7 +176,7 @@ def test_a_fist_is_made_by_recording(page, rigged):
     settled(page)
     assert np.linalg.norm(place(page, "middle_end_L") - posed) > 0.01
     # and its curve is shaped by dragging a key
-    page.page.locator("summary", has_text="grab of L fingers").click()
+    page.page.locator(".accordion-button", has_text="grab of L fingers").click()
     page.wait("document.querySelector('svg.curve .curve-key:not(.rest)')")
     key = page.page.locator("svg.curve .curve-key:not(.rest)").first
     box = key.bounding_box()
@@ -197,10 +197,10 @@ def test_the_order_is_read_moved_and_lines_are_left_out(page, rigged):
     settled(page)
     raised = place(page, "hand_L")
     page.click("Order")
-    page.wait("vonkel.orderRows?.length > 100")
-    page.js("vonkel.sheets()")
-    group = page.page.locator("details.order", has=page.page.locator("summary", has_text="arm")).first
-    group.locator("summary").click()
+    page.wait("vonkel.ui.order.rows?.length > 100")
+    page.js("vonkel.look()")
+    group = page.page.locator(".order", has=page.page.locator(".accordion-button", has_text="arm")).first
+    group.locator(".accordion-button").click()
     line = "upper_arm_L and forearm_L reach for hand_L"
     page.page.get_by_label(line, exact=True).uncheck()
     settled(page)
@@ -300,7 +300,7 @@ def test_an_angle_leads_by_recording_and_a_limb_is_made_from_its_end(page, rigge
 
 def test_a_foots_points_are_dragged_and_its_partner_goes_along(page, rigged):
     rigged("otter.obj", skin=False)
-    page.page.locator("[data-kit=foot_L] summary").click()
+    page.page.locator("[data-kit=foot_L] .accordion-button").click()
     page.page.locator("[data-kit=foot_L]").get_by_role("button", name="Its points").click()
     page.wait("vonkel.plate.landmarks.length === 5")
     page.page.wait_for_timeout(200)

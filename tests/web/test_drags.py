@@ -187,12 +187,12 @@ def test_rows_of_the_hierarchy_fold(page, ready):
 def test_sentences_say_the_side_and_no_raw_names(page, ready):
     shop, number = ready
     page.click("Links")
-    page.js("vonkel.plate.selected = { joint: '', control: '' }; vonkel.sheets()")
-    links = page.page.locator(".sheet.right summary").all_inner_texts()
+    page.js("vonkel.plate.selected = { joint: '', control: '' }; vonkel.look()")
+    links = page.page.locator(".sheet.right .accordion-button").all_inner_texts()
     assert len(links) > 8
     assert len(set(links)) == len(links)
     page.click("Rules")
-    rules = page.page.locator(".sheet.right summary").all_inner_texts()
+    rules = page.page.locator(".sheet.right .accordion-button").all_inner_texts()
     assert len(rules) > 2
     assert len(set(rules)) == len(rules)
     for station in ("limbs", "skin", "face", "handover"):
@@ -269,7 +269,7 @@ def test_units_come_from_the_channel_not_from_its_name(page, server):
     assert link
     page.js(f"vonkel.selectControl({json.dumps(link['lead']['thing'][8:])})")
     page.click("Links")
-    page.js(f"vonkel.openLink = {json.dumps(link['name'])}; vonkel.sheets()")
+    page.js(f"vonkel.ui.openLink = {json.dumps(link['name'])}; vonkel.look()")
     page.page.locator("svg.curve").first.wait_for()
     labels = page.js("[...document.querySelectorAll('svg.curve text')].map((t) => t.textContent)")
     assert "1" in " ".join(labels)

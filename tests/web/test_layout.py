@@ -12,8 +12,8 @@ from vonkel.workshop import Workshop
 AUDIT = (Path(__file__).parent / "audit.js").read_text().split("\n", 1)[1]
 STATIONS = ("model", "joints", "limbs", "skin", "shapes", "face", "trials", "handover")
 VIEWS = {
-    "limbs": [f"vonkel.rigView = '{v}'" for v in ("control", "links", "rules", "order")],
-    "joints": [f"vonkel.jointTab = '{v}'" for v in ("place", "turn", "free", "bone")],
+    "limbs": [f"vonkel.ui.rigView = '{v}'" for v in ("control", "links", "rules", "order")],
+    "joints": [f"vonkel.ui.jointTab = '{v}'" for v in ("place", "turn", "free", "bone")],
 }
 UNPAINTED = (
     "vonkel.plate.paint = () => {}"  # where things stand is asked here, not how they look: that would take minutes
@@ -64,10 +64,10 @@ def test_nothing_runs_over_or_lies_on_another(page, cast, file):
             page.wait("vonkel.strip.shown && (vonkel.strip.cards.length || !vonkel.state.trial_names.length)")
             page.js("vonkel.strip.cards.length && vonkel.strip.go([...vonkel.strip.cards].sort((a, b) => b.worst_joint.length - a.worst_joint.length)[0])")  # fmt: skip
         for view in VIEWS.get(station, [""]):
-            page.js(f"{view}; vonkel.sheets()")
+            page.js(f"{view}; vonkel.look()")
             if "order" in view:
-                page.wait("vonkel.orderRows")
-            page.js("document.querySelectorAll('.sheet details').forEach((d) => { d.open = true; })")
+                page.wait("vonkel.ui.order.rows")
+            page.js("document.querySelectorAll('.sheet .accordion-button.collapsed').forEach((d) => d.click())")
             page.wait("!document.querySelector('.sheet')?.innerText.includes('Measuring')")
             assert page.js(AUDIT) == [], (station, view)
 

@@ -10,7 +10,7 @@ from ..core.rig import Clock, compile_rig
 from ..core.rig.program import CLOCK
 from ..core.rig.slots import Slot
 
-ROUNDS = 24
+TIMED_ROUNDS = 24
 
 
 def order_of(character: Character) -> list[dict[str, Any]]:
@@ -45,7 +45,7 @@ def _costs(program) -> list[float]:  # type: ignore[no-untyped-def]
         rest = program.rest_values[index]
         if control != "shapes" and not any(i == index and high - low < 1e-9 for i, low, high in program.bounds):
             trace.setdefault(control, {})[channel] = rest + (1e-3 if rest == 0 else 0.0)
-    for _ in range(ROUNDS):
+    for _ in range(TIMED_ROUNDS):
         state = list(program.initial)
         state[CLOCK] = clock if program.timed else None
         values = program.values(trace)

@@ -9,7 +9,7 @@ import numpy as np
 from ..core.character import Character
 from ..core.errors import BadParameters, StepRefused
 from ..core.geometry.loops import border_with, edge_path, edge_ring
-from ..core.geometry.measures import girth, measure
+from ..core.geometry.measures import girth, measured_length
 from ..core.geometry.topology import topology_of
 
 
@@ -76,7 +76,7 @@ def path_between(character: Character, points: list[int]) -> dict[str, Any]:
 
 def measured(character: Character, kind: str, points: tuple[int, ...], axis: str) -> dict[str, Any]:
     """A length at rest, metres, with the line to draw for it."""
-    value = measure(character, kind, points, axis)
+    value = measured_length(character, kind, points, axis)
     p = character.points
     if kind == "between":
         a, b = p[points[0]], p[points[1]]

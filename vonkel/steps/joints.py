@@ -14,7 +14,9 @@ from ..core.character.words import few
 from ..core.errors import BadParameters, StepRefused
 from ..core.joints import edit, freedom, names, orient
 from ..core.joints.mirroring import mirror_joints
+from ..core.joints.orient import bone_child
 from ..core.plans import OwnPlan, check_plan, lay_own_plan, lay_plan
+from ..core.rig.kits import gives
 from ..core.skin.rest import new_rest
 from .registry import Params, Place, step
 
@@ -133,6 +135,20 @@ class Insert(Params):
 @step("joints.insert", Insert, lambda c, p: f"Split the bone of {p.joint} into {p.count + 1}")
 def insert(character: Character, p: Insert) -> Character:
     """Split a bone into equal pieces; its skin is shared out among them."""
+    both = {p.joint, opposite_name(p.joint)} if p.both_sides else {p.joint}
+    for name in sorted(both & set(character.joint_index)):
+        child = bone_child(character, character.joint(name))
+        for kit in character.kits:
+            if (
+                child
+                and gives(kit, "neighbours")
+                and {name, child.name} <= {n for js in kit.joints.values() for n in js}
+            ):
+                raise StepRefused(
+                    f"The kit “{kit.name}” holds {name} and {child.name} as neighbours.",
+                    character.name,
+                    "Take it off first.",
+                )
     return edit.insert_joints(character, p.joint, p.count, p.both_sides)
 
 

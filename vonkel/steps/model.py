@@ -13,7 +13,7 @@ from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.formats.pictures import picture_size
 from ..core.geometry import mending
 from ..core.geometry.health import health, mirror_partners
-from ..core.geometry.measures import measure
+from ..core.geometry.measures import measured_length
 from ..core.geometry.parts import with_parts
 from ..core.geometry.topology import faces_of
 from ..core.geometry.transform import transformed
@@ -47,7 +47,7 @@ def _resized(c: Character, p: Resize) -> str:
 @step("model.resize", Resize, _resized, figures=lambda a, b: f"everything × {b.size / a.size:.4g}")
 def resize(character: Character, p: Resize) -> Character:
     """Scale mesh, joints, controls and shapes together until a measure is right."""
-    now = measure(character, p.measure, p.points, p.axis, p.part)
+    now = measured_length(character, p.measure, p.points, p.axis, p.part)
     if now < 1e-9:
         raise BadParameters(f"The model has no {p.measure} to measure.", character.name, "Choose another measure.")
     scale = p.metres / now

@@ -7,13 +7,15 @@ from typing import Literal
 
 from pydantic import Field
 
-from ..core.character import Character, Inputs, Lead, Link, Number, Ref, Rule
+from ..core.character import Character, Inputs, Lead, Link, Number, Ref, Rule, Swing, Swinger
 from ..core.character.references import things_of
 from ..core.errors import NotFound, StepRefused
 from ..core.rig import compile_rig
 from ..core.rig.fitting import with_rules, with_wanted_channels
+from ..core.rig.mirror import mirrored_pose, opposite_control
 from ..core.rig.opposite import mirrored_rule, other_things
 from ..core.rig.recording import keyed, lead_rest, recorded, zero_at_rest
+from ..core.tolerances import TINY
 from .registry import Params, step
 
 
@@ -52,6 +54,33 @@ def _leads_elsewhere(rule: Rule, exchanged: Mapping[Ref, Ref]) -> bool:
     own = rule.subjects()
     others = {exchanged.get(t, t) for t in own}
     return others != own  # the same set: both sides are in the one rule already, or it has no other side
+
+
+class SwingOne(Params):
+    control: str = Field(description="the control that swings")
+    channel: str = Field(description="which of its channels")
+    angle: Number = Field(description="how far to each side: radians, metres for moves")
+    rate: float = Field(1.0, gt=0, le=60, description="rounds a second")
+    phase: Number = Field(0.0, description="where in the round it begins, as a share")
+    both_sides: bool = Field(True, description="its partner swings in the same rule, as its mirror image")
+
+
+@step("rules.swing", SwingOne, lambda c, p: f"Let {p.channel} of {p.control} swing")
+def swing(character: Character, p: SwingOne) -> Character:
+    """Let a channel swing to and fro, and its partner's with it in one rule, on one rate."""
+    if p.control not in {c.name for c in character.controls}:
+        raise NotFound(f"There is no control called “{p.control}”.", character.name, "Choose one of its controls.")
+    swingers = [Swinger(control=p.control, channel=p.channel, angle=p.angle, phase=p.phase)]
+    other = opposite_control(character, p.control) if p.both_sides else p.control
+    if other != p.control:
+        image = mirrored_pose(character, {p.control: {p.channel: p.angle}}).get(other, {})
+        swingers += [
+            Swinger(control=other, channel=channel, angle=angle, phase=p.phase)
+            for channel, angle in image.items()
+            if abs(angle) > TINY
+        ]
+    rule = Swing(name=f"{p.control} swing", rate=p.rate, swingers=tuple(swingers))
+    return add(character, AddRule(rule=rule, both_sides=False))
 
 
 class NamedRule(Params):

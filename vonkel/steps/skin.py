@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import Field
@@ -14,13 +14,22 @@ from ..core.weights import table_of, with_table
 from .registry import Params, step
 
 
+def _ways(schema: dict[str, Any]) -> None:
+    """The ways to bind that are registered now, with their words."""
+    schema["enum"] = list(BINDINGS)
+    schema["words"] = {k: b.title for k, b in BINDINGS.items()}
+
+
 class Bind(Params):
     influences: int = Field(4, ge=1, le=8, description="the most joints that may hold a point; engines want 4")
     falloff: float = Field(5.0, ge=1.0, le=12.0, description="how fast a joint's hold fades; higher is sharper")
     smooth: int = Field(20, ge=0, le=100, description="rounds of evening along the surface")
     method: Literal["linear", "dual"] = Field("dual", description="how joints' moves are blended when it deforms")
     by: str = Field(
-        "volume", max_length=40, description="; ".join(f"{k}: {b.title}, {b.about}" for k, b in BINDINGS.items())
+        "volume",
+        max_length=40,
+        description="; ".join(f"{k}: {b.title}, {b.about}" for k, b in BINDINGS.items()),
+        json_schema_extra=_ways,
     )
 
 

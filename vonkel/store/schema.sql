@@ -39,6 +39,10 @@ CREATE TABLE step (
   made REAL NOT NULL,
   seconds REAL NOT NULL
 );
+CREATE TABLE dropped (        -- what a snapshot was that has been compacted away
+  step INTEGER PRIMARY KEY REFERENCES step(id) ON DELETE CASCADE,
+  hash TEXT NOT NULL
+);
 CREATE INDEX step_of_character ON step(character, parent);
 CREATE TABLE milestone (
   id INTEGER PRIMARY KEY AUTOINCREMENT,

@@ -21,7 +21,7 @@ from .troubles import damaged, newer, told
 
 HERE = Path(__file__).parent
 PATIENCE = 30.0  # seconds that a change waits for another program to let go of the store
-VERSION = 2  # the number of the newest migration
+VERSION = 3  # the number of the newest migration
 
 
 @dataclass(frozen=True)
@@ -295,6 +295,12 @@ class Store:
             row = db.execute("SELECT snapshot FROM step WHERE id = ?", (step,)).fetchone()
             return row[0] if row else None
 
+    def is_as_it_was(self, step: int, document: str, arrays: dict[str, str]) -> bool:
+        """Whether a state that was made again is the one whose snapshot was dropped; true where that isn't known."""
+        with self._open() as db:
+            row = db.execute("SELECT hash FROM dropped WHERE step = ?", (step,)).fetchone()
+        return row is None or row[0] == _snapshot_hash(document, json.dumps(arrays, sort_keys=True))
+
     def snapshot(self, digest: str) -> tuple[str, dict[str, str]]:
         """The document and the hashes of its arrays."""
         with self._open() as db:
@@ -528,7 +534,13 @@ class Store:
                         at = parent
             every = [r[0] for r in db.execute("SELECT id FROM step")]
             db.executemany("DELETE FROM step WHERE id = ?", [(i,) for i in every if i not in lines])
-            db.executemany("UPDATE step SET snapshot = NULL WHERE id = ?", [(i,) for i in every if i not in held])
+            gone = [(i,) for i in every if i not in held and i in lines]
+            db.executemany(
+                "INSERT OR REPLACE INTO dropped SELECT id, snapshot FROM step WHERE id = ? AND snapshot IS NOT NULL",
+                gone,
+            )
+            db.executemany("UPDATE step SET snapshot = NULL WHERE id = ?", gone)
+            db.execute("DELETE FROM dropped WHERE step NOT IN (SELECT id FROM step)")
             db.execute("DELETE FROM snapshot WHERE hash NOT IN (SELECT snapshot FROM step WHERE snapshot IS NOT NULL)")
             db.execute("DELETE FROM result WHERE snapshot NOT IN (SELECT hash FROM snapshot)")
             used = {h for (text,) in db.execute("SELECT arrays FROM snapshot") for h in json.loads(text).values()}

@@ -33,14 +33,14 @@ def told(path: Path) -> Iterator[None]:
     try:
         yield
     except sqlite3.Error as error:
-        raise spoken(error, path) from error
+        raise store_trouble(error, path) from error
     except OverflowError:  # sqlite's own whole numbers end at 2**63
         raise NotFound("There is nothing of that number.", "", "Choose from the characters or the ledger.") from None
     except OSError as error:
         raise StoreTrouble(*_parts(CANT_OPEN, f"{path}: {error.strerror or error}")) from error
 
 
-def spoken(error: sqlite3.Error, path: Path) -> StoreTrouble:
+def store_trouble(error: sqlite3.Error, path: Path) -> StoreTrouble:
     """The project's own error for one of sqlite's."""
     code = getattr(error, "sqlite_errorcode", None)
     if code is None and isinstance(error, sqlite3.DatabaseError):

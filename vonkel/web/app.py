@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -31,7 +33,19 @@ def create_app(settings: Settings) -> FastAPI:
     """A new application on one store."""
     from .routes import bench, characters, files, live, pages, rig, work
 
-    app = FastAPI(title="Vonkel", version=__version__, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json")
+    @asynccontextmanager
+    async def running(app: FastAPI) -> AsyncIterator[None]:
+        yield
+        app.state.jobs.close()
+
+    app = FastAPI(
+        lifespan=running,
+        title="Vonkel",
+        version=__version__,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+    )
     app.state.workshop = Workshop(settings.store)
     app.state.jobs = Jobs()
     app.state.templates = Jinja2Templates(HERE / "templates")

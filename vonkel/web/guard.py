@@ -14,6 +14,7 @@ from ..core.tolerances import MAX_FILE_BYTES
 IMPORT_MAP = json.dumps(
     {
         "imports": {
+            "preact": "/static/vendor/preact/preact.js",
             "three": "/static/vendor/three/three.module.js",
             "three/loader": "/static/vendor/three/loaders/GLTFLoader.js",
             "three/orbit": "/static/vendor/three/controls/OrbitControls.js",

@@ -9,6 +9,7 @@ from fastapi import FastAPI
 
 from ..core.formats import FORMATS
 from ..core.plans import PLANS
+from ..core.plans.proportions import list_figures
 from ..core.rig.kits import KINDS
 from ..core.skin.bind import BINDINGS
 from ..core.trials.measures import MEASURES
@@ -25,6 +26,7 @@ def reference(app: FastAPI) -> dict[str, Any]:
         "readings": [(n, r.about) for n, r in READINGS.items()],
         "kits": [(k.kind, k.about, [(r, what) for r, (_, _, what) in k.roles.items()]) for k in _by_name(KINDS)],
         "plans": [(n, about) for n, (about, _, _) in PLANS.items()],
+        "proportions": list_figures(),
         "bindings": [(n, b.title, b.about) for n, b in BINDINGS.items()],
         "measures": [(m.title, m.unit, m.limit, m.source) for m in MEASURES.values()],
         "formats": [(e, f.title, f.read is not None, f.write is not None) for e, f in FORMATS.items()],

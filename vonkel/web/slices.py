@@ -12,10 +12,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from ..core.character import Character
+from ..core.character import Character, opposite_name
 from ..core.derived import derived
 from ..core.recent import Recent
 from ..core.trials import trial_poses
@@ -29,7 +30,7 @@ from .payload import mesh_key
 
 Rows = dict[str, str]  # a thing's name → the hash of its row
 LARGE = 60_000  # points: looking through so many takes longer than a page should wait
-DIGITS = 6  # decimals of lines that are only drawn: micrometres
+DECIMALS = 6  # decimals of lines that are only drawn: micrometres
 
 
 @dataclass
@@ -85,8 +86,23 @@ def _pose(look: Look) -> dict[str, Any]:
     return {"values": values, "label": label}
 
 
+def _partner(name: str, known: set[str]) -> str:
+    """The same thing on the other side, or nothing."""
+    other = opposite_name(name)
+    return other if other != name and other in known else ""
+
+
+def _joints(look: Look) -> list[dict[str, Any]]:
+    known = {j.name for j in look.character.joints}
+    return [j.model_dump() | {"partner": _partner(j.name, known)} for j in look.character.joints]
+
+
 def _controls(look: Look) -> list[dict[str, Any]]:
-    return [c.model_dump(exclude={"place", "turn", "outline"}) for c in look.character.controls]
+    known = {c.name for c in look.character.controls}
+    return [
+        c.model_dump(exclude={"place", "turn", "outline"}) | {"partner": _partner(c.name, known)}
+        for c in look.character.controls
+    ]
 
 
 def _lines(look: Look) -> list[dict[str, Any]]:
@@ -96,7 +112,7 @@ def _lines(look: Look) -> list[dict[str, Any]]:
             "name": c.name,
             "place": c.place,
             "turn": c.turn,
-            "outline": [[round(v, DIGITS) for v in p] for p in c.outline],
+            "outline": [[round(v, DECIMALS) for v in p] for p in c.outline],
         }
         for c in look.character.controls
     ]
@@ -139,7 +155,7 @@ SLICES: dict[str, Callable[[Look], Any]] = {
     "head": _head,
     "pose": _pose,
     "parts": _named("parts"),
-    "joints": _named("joints"),
+    "joints": _joints,
     "kits": _named("kits"),
     "controls": _controls,
     "lines": _lines,
@@ -158,17 +174,34 @@ it under their own names."""
 SLOW = ("findings", "stations")
 """Slices that look through the whole mesh: a page that opens shows the mesh before it asks for them."""
 
+MOVES = ("head", "pose", "stations")
+"""Slices that change without a step; the others say the same of a step for ever, and are made once for all pages."""
+
 _rows: Recent[str, Rows] = Recent(256)
+_made: WeakKeyDictionary[Workshop, Recent[tuple[int, str], tuple[Any, str]]] = WeakKeyDictionary()
 
 
 def _hash(value: Any) -> str:
     return hashlib.blake2b(json.dumps(value).encode(), digest_size=8).hexdigest()
 
 
+def _slice(look: Look, name: str) -> tuple[Any, str]:
+    """What a slice says, and its hash."""
+
+    def made() -> tuple[Any, str]:
+        value = SLICES[name](look)
+        return value, _hash(value)
+
+    if name in MOVES:
+        return made()
+    kept = _made.setdefault(look.workshop, Recent(128))
+    return kept.get((look.position.step, name), made)
+
+
 def state(workshop: Workshop, number: int) -> dict[str, Any]:
     """All of a character but its mesh, in one."""
     look = Look(workshop, number)
-    said = {name: make(look) for name, make in SLICES.items()}
+    said = {name: _slice(look, name)[0] for name in SLICES}
     lines = said.pop("lines")
     said["controls"] = [a | b for a, b in zip(said["controls"], lines, strict=True)]
     return {**said.pop("head"), **said}
@@ -181,11 +214,10 @@ def changes(workshop: Workshop, number: int, have: dict[str, str], later: bool =
     look = Look(workshop, number)
     later = later and len(look.character.points) > LARGE
     out: dict[str, Any] = {}
-    for name, make in SLICES.items():
+    for name in SLICES:
         if later and name in SLOW:
             continue
-        value = make(look)
-        tag = _hash(value)
+        value, tag = _slice(look, name)
         if tag != have.get(name):
             out[name] = _told(value, tag, have.get(name, ""))
     return out

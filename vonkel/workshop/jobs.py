@@ -1,4 +1,4 @@
-"""Long work off the request: one thread a job, with progress, which can be stopped."""
+"""Long work off the request: a few at a time, with progress, which can be stopped."""
 
 from __future__ import annotations
 
@@ -8,11 +8,14 @@ import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
 from ..core.errors import NotFound, Stopped, VonkelError
 from ..core.progress import listening
+
+AT_ONCE = 4  # jobs; further ones wait
 
 log = logging.getLogger("vonkel.jobs")
 
@@ -49,15 +52,23 @@ class Jobs:
         self._numbers = itertools.count(1)
         self._jobs: OrderedDict[int, Job] = OrderedDict()
         self._lock = threading.Lock()
+        self._pool = ThreadPoolExecutor(AT_ONCE, "job")
+
+    def close(self) -> None:
+        """Stop what runs, and what waits with it."""
+        with self._lock:
+            for job in self._jobs.values():
+                job.stop_wanted.set()
+        self._pool.shutdown(wait=False, cancel_futures=True)
 
     def start(self, title: str, character: int, work: Callable[[], Any]) -> Job:
-        """Begin `work` in a thread of its own; its return value becomes the job's result."""
-        job = Job(next(self._numbers), title, character)
+        """Begin `work`, or let it wait for its turn; its return value becomes the job's result."""
+        job = Job(next(self._numbers), title, character, doing="waiting")
         with self._lock:
             self._jobs[job.id] = job
             for old in [i for i, j in self._jobs.items() if j.state != "running"][:-50]:
                 del self._jobs[old]
-        threading.Thread(target=self._run, args=(job, work), name=f"job-{job.id}", daemon=True).start()
+        self._pool.submit(self._run, job, work)
         return job
 
     def _run(self, job: Job, work: Callable[[], Any]) -> None:
@@ -67,6 +78,7 @@ class Jobs:
                 raise Stopped(f"{job.title} was stopped.", "", "Nothing was changed.")
 
         try:
+            listen(0.0, "")
             with listening(listen):
                 job.result = work()
             job.state, job.share = "done", 1.0

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -12,7 +12,7 @@ import numpy as np
 from ..core.character import Character, Inputs
 from ..core.errors import BadParameters
 from ..core.joints.edit import moved_places
-from ..core.rig import Clock, Follower, Pose, RigProgram, compile_rig
+from ..core.rig import Clock, PartialEvaluator, Pose, RigProgram, compile_rig
 from ..core.rig.drag import Grip, grip
 from ..core.rig.motion import Motion, there_and_back
 from ..core.rig.reach import reached
@@ -27,6 +27,7 @@ from .messages import (
     MoveMessage,
     PoseMessage,
     ReachMessage,
+    Samples,
     TrialMessage,
     TurnMessage,
 )
@@ -43,6 +44,26 @@ class Frame:
 
 
 @dataclass
+class Stroke:
+    """One pull of a brush over a character: every place that it passed, in their order."""
+
+    character: Character
+    number: int
+    brush: str
+    samples: list[tuple[float, ...]] = field(default_factory=list)
+    done: bool = False
+    kept: Any = None  # the brush's own
+
+
+BRUSHES: dict[str, Callable[[Stroke, Sequence[tuple[float, ...]]], dict[str, Any]]] = {}
+"""Brush → what it does with new places of a stroke, and what the page is told of that.  It is called once for each batch, in
+their order; nothing is stored before the hand lets go and the page does a step."""
+
+RUN = 128  # points that are told of together: one that moved brings its neighbours along
+MOST = 0.6  # of the points: when more has moved, all are sent
+
+
+@dataclass
 class Session:
     """The compiled rig and the deformer of the state that a page looks at, and what is in its hand."""
 
@@ -51,7 +72,7 @@ class Session:
     step: int = 0
     character: Character | None = None
     program: RigProgram | None = None
-    follower: Follower | None = None
+    follower: PartialEvaluator | None = None
     deformer: Deformer | None = None
     measurer: Measurer | None = None
     held: Grip | None = None  # the control in the hand, as it was when the drag began
@@ -60,6 +81,9 @@ class Session:
     ticked: float = 0.0
     motion: tuple[Any, Motion] | None = None  # the motion that is being tried, by what it was made from
     said: dict[str, Any] = field(default_factory=dict)
+    sent: int | None = None  # the frame that was last answered
+    cut: tuple[np.ndarray, list[int], np.ndarray] | None = None  # what moved in it, its runs, and the points in them
+    stroke: Stroke | None = None
 
     def look(self, step: int, off: frozenset[str] = frozenset()) -> None:
         """Take up a state; nothing is done when it is the one at hand."""
@@ -68,10 +92,10 @@ class Session:
             return
         if not same:
             self.character = self.workshop.character(self.number, step)
-            self.deformer, self.measurer = Deformer(self.character), None
+            self.deformer, self.measurer, self.sent = Deformer(self.character), None, None
         assert self.character is not None
         self.program = compile_rig(self.character, off)
-        self.follower, self.step, self.held = Follower(self.program), step, None
+        self.follower, self.step, self.held = PartialEvaluator(self.program), step, None
         self.off, self.clock, self.motion = off, None, None
 
     def quick(self, asked: AnyMessage) -> bool:
@@ -89,11 +113,53 @@ class Session:
         points = self.deformer.deform(pose)
         names = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
         self.said["controls"] = len(names)
-        blocks = [("points", points), ("joints", pose.joints), ("controls", pose.control_matrices(names))]
+        blocks = [
+            ("points", self._moved(asked, points)),
+            ("joints", pose.joints),
+            ("controls", pose.control_matrices(names)),
+        ]
         if asked.heat:
             self.said["heat"] = True
             blocks.append(("heat", self._heat(points, pose)))
         return Frame(asked.seq & 0xFFFFFFFF, self.said, tuple(blocks))
+
+    def paint(self, given: Samples) -> dict[str, Any]:
+        """Take the places of a stroke: none twice, none left out.  Raises VonkelError.
+
+        Answers how many of the stroke are in now; where some in between are missing nothing is taken, and the page sends
+        again from there.
+        """
+        if given.brush not in BRUSHES:
+            raise BadParameters(f"There is no brush “{given.brush}”.", "live", "Reload the page.")
+        if self.stroke is None or self.stroke.number != given.stroke or given.step != self.step:
+            self.look(given.step, self.off)
+            assert self.character is not None
+            self.stroke = Stroke(self.character, given.stroke, given.brush)
+        stroke = self.stroke
+        known = len(stroke.samples)
+        told: dict[str, Any] = {}
+        if given.first <= known:
+            new = given.samples[known - given.first :]
+            stroke.samples += new
+            stroke.done = given.done
+            told = BRUSHES[given.brush](stroke, new)
+        return {"stroke": stroke.number, "taken": len(stroke.samples), **told}
+
+    def _moved(self, asked: AnyMessage, points: np.ndarray) -> np.ndarray:
+        """What of the points the page doesn't have; `ranges` says of which points: [first, count, …]."""
+        assert self.deformer is not None
+        rows = self.deformer.changed
+        before, self.sent = self.sent, asked.seq & 0xFFFFFFFF
+        if rows is None or not asked.knows or asked.knows != before:
+            return points
+        if self.cut is None or self.cut[0] is not rows:
+            self.cut = (rows, *_runs_of(rows, len(points)))
+        _, ranges, index = self.cut
+        if len(index) > MOST * len(points):
+            return points
+        self.said["ranges"] = ranges
+        moved: np.ndarray = points.take(index, 0)
+        return moved
 
     # -- one for each kind of message ----------------------------------------------------------------------------
     def _pose(self, asked: PoseMessage) -> Pose:
@@ -169,6 +235,16 @@ class Session:
         if self.measurer is None:
             self.measurer = Measurer(self.character)
         return self.measurer.measure(points, pose).heat
+
+
+def _runs_of(rows: np.ndarray, count: int) -> tuple[list[int], np.ndarray]:
+    """Runs of RUN points that hold all of some: as [first, count, …], and the number of each point in them."""
+    held = np.zeros(-(-count // RUN), bool)
+    held[rows // RUN] = True
+    edges = np.flatnonzero(np.diff(held, prepend=False, append=False)).reshape(-1, 2)
+    starts, ends = edges[:, 0] * RUN, np.minimum(edges[:, 1] * RUN, count)
+    index = np.flatnonzero(np.repeat(held, RUN)[:count])
+    return np.stack([starts, ends - starts], 1).ravel().tolist(), index
 
 
 POSES: dict[type, Callable[[Session, Any], Pose]] = {

@@ -9,10 +9,13 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, TypeAdapter,
 
 from ..core.character import Inputs
 from ..core.errors import BadParameters, first_fault
+from ..core.tolerances import FARTHEST
 
 MOST_OFF = 500  # operations that may be left out at once
-FARTHEST = 1e6  # metres
+
 LARGEST = 2**53
+MOST_SAMPLES = 4096  # places of a stroke in one message
+MOST_NUMBERS = 16  # numbers of one sample
 
 
 def number(value: Any) -> float | None:
@@ -57,13 +60,15 @@ Turn = tuple[Coordinate, Coordinate, Coordinate, Coordinate]
 
 class Message(BaseModel):
     """`seq` comes back with the answer; `step` is the state looked at; `off`: operations left out, to see what they do;
-    `run` lets the clock go on by the time since the message before (“reset” begins anew), without it springs are settled."""
+    `run` lets the clock go on by the time since the message before (“reset” begins anew), without it springs are settled;
+    `knows`: the frame whose points the page still has, so that only what moved since is sent."""
 
     model_config = ConfigDict(extra="ignore", frozen=True)
     seq: Whole = 0
     step: Whole = 0
     off: Off = frozenset()
     heat: bool = False
+    knows: Whole = 0
     run: bool | Literal["reset"] | None = None
     values: Values = {}
 
@@ -133,6 +138,36 @@ AnyMessage = Annotated[
 _MESSAGES: TypeAdapter[AnyMessage] = TypeAdapter(AnyMessage)
 LIGHT = (PoseMessage, MoveMessage, TurnMessage, JointMessage)
 """What takes a millisecond or two where the state is at hand."""
+
+
+class Samples(BaseModel):
+    """Places that a brush passed: of one stroke, in their order, beginning with the sample numbered `first`.
+
+    A sample is a row of numbers; what they mean is the brush's own.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    kind: Literal["samples"]
+    step: Whole
+    stroke: Whole
+    brush: str = Field(max_length=40)
+    first: Whole
+    samples: Annotated[
+        tuple[Annotated[tuple[Coordinate, ...], Field(max_length=MOST_NUMBERS)], ...], Field(max_length=MOST_SAMPLES)
+    ]
+    done: bool = False
+
+
+_SAMPLES = TypeAdapter(Samples)
+
+
+def samples_of(asked: dict[str, Any]) -> Samples:
+    """The samples that a page sent.  Raises BadParameters."""
+    try:
+        return _SAMPLES.validate_python(asked)
+    except ValidationError as error:
+        field, why = first_fault(error, "samples")
+        raise BadParameters(f"“{field}”: {why}.", "live", "Reload the page.") from None
 
 
 def message_of(asked: dict[str, Any]) -> AnyMessage:

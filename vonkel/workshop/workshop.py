@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import json
+import logging
 import threading
 import time
 from collections import OrderedDict
@@ -33,6 +34,8 @@ from ..steps.registry import STEPS, Params, apply_step, parsed
 from ..store import Made, Position, Store
 from .package import ENDING, Opened, opened, pack
 
+log = logging.getLogger("vonkel.workshop")
+
 ROOT_STEP = "model.bring_in"  # how every ledger begins; it is not replayed: a recipe starts from a mesh
 
 
@@ -43,6 +46,7 @@ class Workshop:
         self.store = Store(Path(folder) / "vonkel.db")
         self._cache: OrderedDict[str, Character] = OrderedDict()
         self._lock = threading.Lock()
+        self.changed_steps: set[int] = set()  # made again, and not exactly what they were
 
     # -- reading -------------------------------------------------------------------------------------------------
     def character(self, character: int, step: int | None = None) -> Character:
@@ -95,6 +99,9 @@ class Workshop:
         made = self.character(character, upto[start].id)
         for row in upto[start + 1 :]:
             made, _ = apply_step(made, row.name, self._with_arrays(row.params))
+        if not self.store.is_as_it_was(step, made.model_dump_json(), {n: made.arrays.hash_of(n) for n in made.arrays}):
+            log.warning("step %s was made again and isn't exactly what it was", step)
+            self.changed_steps.add(step)
         return made
 
     # -- making --------------------------------------------------------------------------------------------------

@@ -74,7 +74,9 @@ def girth(
 AXES = {"width": 0, "height": 1, "length": 2}
 
 
-def measure(character: Character, kind: str, points: tuple[int, ...] = (), axis: str = "", part: str = "") -> float:
+def measured_length(
+    character: Character, kind: str, points: tuple[int, ...] = (), axis: str = "", part: str = ""
+) -> float:
     """One length of the model at rest, metres.
 
     kind: “height”, “width” or “length” of the whole (or of a part); “place”: how high a point lies above the lowest;

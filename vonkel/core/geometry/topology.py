@@ -62,7 +62,8 @@ class Topology:
             a, c = self.corners[start], self.corners[start + 2]
             cut = np.minimum(a, c) * self.count + np.maximum(a, c)
             _, seen = np.unique(cut, return_index=True)
-            other = np.isin(cut, self._edge_table[0])
+            table = self._edge_table[0]  # sorted: looking up is many times faster than hashing such numbers
+            other = table[np.minimum(np.searchsorted(table, cut), len(table) - 1)] == cut
             again = np.ones(len(cut), bool)
             again[seen] = False
             other |= again

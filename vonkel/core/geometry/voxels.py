@@ -93,9 +93,9 @@ class Solid:
 
     @cached_property
     def links(self) -> np.ndarray:
-        """(c, 26) int32: the cells around each cell, −1 where outside; the order is `STEPS`."""
+        """(c, 26) int32: the cells around each cell, −1 where outside; the order is `NEIGHBOUR_CELLS`."""
         padded = np.pad(self.number, 1, constant_values=-1)
-        return np.stack([padded[tuple((self.cells + 1 + s).T)] for s in STEPS], 1)
+        return np.stack([padded[tuple((self.cells + 1 + s).T)] for s in NEIGHBOUR_CELLS], 1)
 
     def contains(self, points: np.ndarray) -> np.ndarray:
         """(n,) bool for points (n, 3): whether each lies in an inside cell."""
@@ -114,8 +114,8 @@ class Solid:
         return place if self.contains(place[None])[0] else self.centres[self.nearest(place[None])[0]]
 
 
-STEPS = np.array([(i, j, k) for i in (-1, 0, 1) for j in (-1, 0, 1) for k in (-1, 0, 1) if i or j or k])
-STEP_LENGTHS = np.linalg.norm(STEPS, axis=1)
+NEIGHBOUR_CELLS = np.array([(i, j, k) for i in (-1, 0, 1) for j in (-1, 0, 1) for k in (-1, 0, 1) if i or j or k])
+STEP_LENGTHS = np.linalg.norm(NEIGHBOUR_CELLS, axis=1)
 
 
 def solid_from_mesh(

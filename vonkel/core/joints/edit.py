@@ -188,18 +188,12 @@ def insert_joints(character: Character, name: str, count: int = 1, both_sides: b
     """The bone from a joint to its child cut into count + 1 equal pieces.
 
     Skin that the joint holds goes over to the new joints by where along the bone it lies, softly from one to the
-    next.  Raises StepRefused where there is no bone, or where a kit needs the two joints next to each other.
+    next.  Raises StepRefused where there is no bone.
     """
     joint = character.joint(name)
     child = bone_child(character, joint)
     if child is None:
         raise StepRefused(f"{name} has no bone to split.", character.name, "Choose a joint with a child.")
-    for k in character.kits:
-        held = {n for names in k.joints.values() for n in names}
-        if k.kind in ("arm", "leg") and {name, child.name} <= held:
-            raise StepRefused(
-                f"The kit “{k.name}” holds {name} and {child.name} as neighbours.", character.name, "Take it off first."
-            )
     if len(character.joints) + 2 * count > MAX_JOINTS:
         raise StepRefused(f"A character has {MAX_JOINTS} joints at most.", character.name)
     a, b = np.array(joint.place), np.array(child.place)

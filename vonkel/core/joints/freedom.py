@@ -21,7 +21,7 @@ Range = tuple[float, float]
 
 
 @dataclass(frozen=True)
-class Motion:
+class NormalRange:
     """A joint's normal range in degrees.  `bend` is about the hinge, from straight; None is not given there.
 
     `twist` is about the bone, `side` about the third axis.  `fixed` says that the joint is a pure hinge.  `neutral` is the
@@ -35,48 +35,50 @@ class Motion:
     neutral: float | None = 0.0
 
 
-# American Academy of Orthopaedic Surgeons 1965, Joint Motion: Method of Measuring and Recording (from memory; the
+# American Academy of Orthopaedic Surgeons 1965, Joint NormalRange: Method of Measuring and Recording (from memory; the
 # same figures stand in most textbooks of goniometry).
-PEOPLE: dict[str, Motion] = {
-    "upper_arm": Motion(
+PEOPLE: dict[str, NormalRange] = {
+    "upper_arm": NormalRange(
         (-60, 180), (-50, 180), (-90, 70), neutral=None
     ),  # extension–flexion, ad–abduction, turns outward–inward
-    "forearm": Motion((0, 150), None, (-80, 80), True),  # elbow; pronation and supination ride on the forearm
-    "hand": Motion((-70, 80), (-20, 30)),  # extension–flexion, radial–ulnar
-    "thigh": Motion((-30, 120), (-30, 45), (-45, 45), neutral=None),
-    "shin": Motion((0, 135), None, None, True),
-    "foot": Motion(
+    "forearm": NormalRange((0, 150), None, (-80, 80), True),  # elbow; pronation and supination ride on the forearm
+    "hand": NormalRange((-70, 80), (-20, 30)),  # extension–flexion, radial–ulnar
+    "thigh": NormalRange((-30, 120), (-30, 45), (-45, 45), neutral=None),
+    "shin": NormalRange((0, 135), None, None, True),
+    "foot": NormalRange(
         (-20, 50), (-35, 15), neutral=-90
     ),  # dorsi–plantar flexion from a foot square to the shin, in–eversion
-    "ball": Motion((-70, 45), neutral=None),
-    "thumb_1": Motion((-20, 15), (0, 70)),
-    "thumb_2": Motion((0, 50), None, None, True),
-    "thumb_3": Motion((-20, 80), None, None, True),
-    "finger_1": Motion((-45, 90), (-20, 20)),
-    "finger_2": Motion((0, 100), None, None, True),
-    "finger_3": Motion((0, 90), None, None, True),
-    "neck": Motion((-45, 45), (-45, 45), (-60, 60), neutral=None),
-    "spine": Motion((-25, 80), (-35, 35), (-45, 45), neutral=None),  # of the whole trunk: shared out among its links
+    "ball": NormalRange((-70, 45), neutral=None),
+    "thumb_1": NormalRange((-20, 15), (0, 70)),
+    "thumb_2": NormalRange((0, 50), None, None, True),
+    "thumb_3": NormalRange((-20, 80), None, None, True),
+    "finger_1": NormalRange((-45, 90), (-20, 20)),
+    "finger_2": NormalRange((0, 100), None, None, True),
+    "finger_3": NormalRange((0, 90), None, None, True),
+    "neck": NormalRange((-45, 45), (-45, 45), (-60, 60), neutral=None),
+    "spine": NormalRange(
+        (-25, 80), (-35, 35), (-45, 45), neutral=None
+    ),  # of the whole trunk: shared out among its links
 }
 
 # Jaegger, Marcellin-Little & Levine 2002, Reliability of goniometry in Labrador Retrievers, table 1, goniometer, mean
 # angles between the bones (from memory): flexed and extended; as bends, 180° less them.
-DOG: dict[str, Motion] = {
-    "upper_arm": Motion((180 - 165, 180 - 57), neutral=None),
-    "forearm": Motion((180 - 165, 180 - 36), None, None, True),
-    "hand": Motion((180 - 196, 180 - 32)),
-    "thigh": Motion((180 - 162, 180 - 50), neutral=None),
-    "shin": Motion((180 - 162, 180 - 41), None, None, True),
-    "foot": Motion((180 - 164, 180 - 38), None, None, True),
+DOG: dict[str, NormalRange] = {
+    "upper_arm": NormalRange((180 - 165, 180 - 57), neutral=None),
+    "forearm": NormalRange((180 - 165, 180 - 36), None, None, True),
+    "hand": NormalRange((180 - 196, 180 - 32)),
+    "thigh": NormalRange((180 - 162, 180 - 50), neutral=None),
+    "shin": NormalRange((180 - 162, 180 - 41), None, None, True),
+    "foot": NormalRange((180 - 164, 180 - 38), None, None, True),
 }
-TABLES: dict[str, tuple[str, dict[str, Motion]]] = {
-    "people": ("normal ranges of people (AAOS 1965)", PEOPLE),
-    "dog": ("a dog's ranges (Jaegger et al. 2002)", DOG),
+TABLES: dict[str, tuple[str, dict[str, NormalRange]]] = {
+    "people": ("normal ranges of people (AAOS 1965, from memory)", PEOPLE),
+    "dog": ("a dog's ranges (Jaegger et al. 2002, from memory)", DOG),
 }
 STIFF_LINK = 10.0  # degrees either way for a stiff link of a spine (common practice)
 
 
-def motion_for(table: dict[str, Motion], role: str, links: int = 1) -> Motion | None:
+def range_for(table: dict[str, NormalRange], role: str, links: int = 1) -> NormalRange | None:
     """The table's entry for a role; of a trunk or neck of several links each gets its share."""
     if role in table:
         return table[role]
@@ -89,7 +91,7 @@ def motion_for(table: dict[str, Motion], role: str, links: int = 1) -> Motion | 
             n = max(links, 1)
             bend, side, twist = (None if r is None else (r[0] / n, r[1] / n) for r in (m.bend, m.side, m.twist))
             assert bend is not None
-            return Motion(bend, side, twist, neutral=m.neutral)
+            return NormalRange(bend, side, twist, neutral=m.neutral)
     return None
 
 
@@ -161,7 +163,7 @@ def by_table(character: Character, table: str) -> Character:
         if j.side == "R" and opposite_name(j.name) in character.joint_index:
             continue
         count = links["spine"] if j.role.startswith(("spine", "chest")) else links["neck"]
-        motion = motion_for(rows, j.role, count)
+        motion = range_for(rows, j.role, count)
         if motion is None or not j.deforms:
             continue
         known += 1
@@ -171,7 +173,7 @@ def by_table(character: Character, table: str) -> Character:
     return result
 
 
-def _freedom_of(character: Character, joint: Joint, motion: Motion, about: str) -> Freedom:
+def _freedom_of(character: Character, joint: Joint, motion: NormalRange, about: str) -> Freedom:
     low: list[float | None] = [None, None, None]
     high: list[float | None] = [None, None, None]
     locked = [False, False, False]
@@ -246,6 +248,6 @@ def _about(letter: str, angle: np.ndarray) -> np.ndarray:
 
 
 __all__ = [
-    "DOG", "PEOPLE", "TABLES", "Motion", "by_table", "gimbal_margins", "mirrored_freedom", "motion_for",
+    "DOG", "PEOPLE", "TABLES", "NormalRange", "by_table", "gimbal_margins", "mirrored_freedom", "range_for",
     "off_middle", "rest_bend", "with_freedom",
 ]  # fmt: skip

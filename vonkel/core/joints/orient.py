@@ -160,11 +160,11 @@ def _left_partner(character: Character, joint: Joint) -> Joint | None:
     return character.joint(partner) if joint.side == "R" and partner else None
 
 
-Rule = Literal["bend", "up", "world x", "world y", "world z", "copy", "keep"]
+TurnRule = Literal["bend", "up", "world x", "world y", "world z", "copy", "keep"]
 
 
 def orient(
-    character: Character, names: list[str], rule: Rule = "bend", aim: str = "", hinge: str = "", like: str = "",
+    character: Character, names: list[str], rule: TurnRule = "bend", aim: str = "", hinge: str = "", like: str = "",
     flip: bool = False, both_sides: bool = True,
 ) -> Character:  # fmt: skip
     """Joints turned by a rule for their second axis.
@@ -200,7 +200,7 @@ def orient(
 
 
 def _hinge_by(
-    character: Character, rule: Rule, joint: Joint, child: Joint | None, along: np.ndarray, old: np.ndarray,
+    character: Character, rule: TurnRule, joint: Joint, child: Joint | None, along: np.ndarray, old: np.ndarray,
     copied: np.ndarray,
 ) -> np.ndarray:  # fmt: skip
     if rule == "keep":

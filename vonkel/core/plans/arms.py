@@ -14,11 +14,10 @@ from ..character import Character
 from ..geometry.topology import skin_triangles
 from ..geometry.voxels import Solid, solid_from_mesh
 from . import landmarks as lm
-from .legs import Leg
+from .legs import FoundLeg
+from .proportions import BIPED as P
 from .sketch import Sketch
 
-UPPER_ARM, FOREARM, HAND = 0.186, 0.146, 0.108
-FINGER_OF_HAND = 0.46  # the middle finger's share of the hand's length (common practice)
 DIGIT_NAMES = {
     1: ["index"],
     2: ["index", "ring"],
@@ -28,19 +27,21 @@ DIGIT_NAMES = {
 
 
 @dataclass
-class Arm:
+class FoundArm:
     path: np.ndarray  # from fingertip to shoulder
     shoulder: np.ndarray
     tip: np.ndarray
     length: float
 
 
-def find_arm(character: Character, solid: Solid, branches: list[lm.Tip], centre: int, leg: Leg) -> Arm | None:
+def find_arm(character: Character, solid: Solid, branches: list[lm.Tip], centre: int, leg: FoundLeg) -> FoundArm | None:
     """The left arm, or None for a body without arms."""
     height = character.height
     out = [
         b for b in branches
-        if abs(b.place[0]) > 0.10 * height and b.length > 0.10 * height and b.place[1] - leg.floor > 0.16 * height
+        if abs(b.place[0]) > P.arm_least * height
+        and b.length > P.arm_least * height
+        and b.place[1] - leg.floor > P.arm_low * height
     ]  # fmt: skip
     if not out:
         return None
@@ -51,7 +52,7 @@ def find_arm(character: Character, solid: Solid, branches: list[lm.Tip], centre:
     shoulder, s = _shoulder(solid, path, 0.5 * leg.hip[0])
     along = lm.lengths_along(path)
     path = np.concatenate([path[along < s], shoulder[None]])
-    return Arm(path, shoulder, place, float(lm.lengths_along(path)[-1]))
+    return FoundArm(path, shoulder, place, float(lm.lengths_along(path)[-1]))
 
 
 def _shoulder(solid: Solid, path: np.ndarray, least: float) -> tuple[np.ndarray, float]:
@@ -73,24 +74,24 @@ def _shoulder(solid: Solid, path: np.ndarray, least: float) -> tuple[np.ndarray,
     # The arm's own slice: between a third and two thirds of the way to where the trunk surely is.
     outer = (at_ > 0.35 * at_[-1]) & (at_ < 0.7 * at_[-1])
     own = float(np.median(areas_[outer])) if outer.any() else float(np.median(areas_))
-    grown = np.flatnonzero((areas_ > 2.2 * own) & (at_ > 0.5 * at_[-1]))
+    grown = np.flatnonzero((areas_ > P.trunk_grows * own) & (at_ > 0.5 * at_[-1]))
     k = int(grown[0]) if len(grown) else len(xs) - 1
     s = float(at_[k])
     edge = lm.at_length(path, s)
     back = lm.at_length(path, max(s - 0.35 * s, 0.0))
     way = (edge - back) / max(float(np.linalg.norm(edge - back)), 1e-9)
     thick = float(np.median(solid.depth[solid.nearest(np.array([back, 0.5 * (back + edge)]))]))
-    shoulder = edge + way * 0.5 * thick
+    shoulder = edge + way * P.shoulder_in * thick
     if shoulder[0] < least:
         shoulder = edge
     return solid.kept(shoulder), s
 
 
-def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: Arm | None, wanted: int) -> None:
+def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: FoundArm | None, wanted: int) -> None:
     if arm is None:
         return
     length = float(lm.lengths_along(arm.path)[-1])
-    share = HAND / (UPPER_ARM + FOREARM + HAND)
+    share = P.hand / (P.upper_arm + P.forearm + P.hand)
     digits = find_digits(character, solid, arm, share * length) if wanted != 0 else []
     if wanted > 0:
         digits = digits[:wanted]
@@ -98,15 +99,19 @@ def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: Arm | None,
     if len(digits) > 1:
         fingers = sorted((d.visible for d in digits), reverse=True)
         hand_length = float(
-            np.clip(np.mean(fingers[: max(1, len(fingers) - 1)]) / FINGER_OF_HAND, 0.16 * length, 0.36 * length)
+            np.clip(
+                np.mean(fingers[: max(1, len(fingers) - 1)]) / P.finger_of_hand,
+                P.hand_least * length,
+                P.hand_most * length,
+            )
         )
     wrist = lm.at_length(arm.path, hand_length)
     elbow = _elbow(arm.path, hand_length, length)
     chest = sketch.last("chest")
-    collar = np.array([0.3 * arm.shoulder[0], arm.shoulder[1] - 0.01 * character.height, 0.0])
-    collar[2] = 0.5 * (arm.shoulder[2] + sketch.found[chest][1][2]) + 0.01 * character.height
+    collar = np.array([P.collar_out * arm.shoulder[0], arm.shoulder[1] - P.collar_drop * character.height, 0.0])
+    collar[2] = 0.5 * (arm.shoulder[2] + sketch.found[chest][1][2]) + P.collar_drop * character.height
     fold = np.cross(elbow - arm.shoulder, wrist - elbow)
-    if np.linalg.norm(fold) < 0.02 * np.linalg.norm(elbow - arm.shoulder) * np.linalg.norm(wrist - elbow):
+    if np.linalg.norm(fold) < P.arm_straight * np.linalg.norm(elbow - arm.shoulder) * np.linalg.norm(wrist - elbow):
         fold = np.cross([0.0, 0.0, -1.0], wrist - arm.shoulder)  # a straight arm folds forward
     sketch.put("collar_L", chest, collar, "collar", hinge=(0.0, 0.0, 1.0))
     sketch.put("upper_arm_L", "collar_L", arm.shoulder, "upper_arm", hinge=fold)
@@ -120,7 +125,7 @@ def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: Arm | None,
     for name, d in ranked:
         parent = "hand_L"
         hinge = -lateral if name != "thumb" else -_thumb_side(d, middle - wrist, lateral)
-        for i, s in enumerate((0.0, 0.45, 0.74)):
+        for i, s in enumerate((0.0, P.knuckle_2, P.knuckle_3)):
             place = d.base + (lm.at_length(d.path, s * lm.lengths_along(d.path)[-1]) - d.path[0])
             parent = sketch.put(f"{name}_{i + 1}_L", parent, place, f"{name}_{i + 1}", hinge=hinge)
         sketch.put(f"{name}_end_L", parent, d.tip, f"{name}_end", deforms=False)
@@ -132,10 +137,10 @@ def _elbow(path: np.ndarray, start: float, end: float) -> np.ndarray:
     p = np.stack([lm.at_length(path, x) for x in s])
     way = (p[-1] - p[0]) / np.linalg.norm(p[-1] - p[0])
     off = np.linalg.norm((p - p[0]) - ((p - p[0]) @ way)[:, None] * way, axis=1)
-    usual = FOREARM / (FOREARM + UPPER_ARM)
+    usual = P.forearm / (P.forearm + P.upper_arm)
     t = np.linspace(0, 1, 80)
-    ok = (t > usual - 0.08) & (t < usual + 0.12)
-    if off.max() < 0.03 * (end - start):
+    ok = (t > usual - P.elbow_before) & (t < usual + P.elbow_behind)
+    if off.max() < P.elbow_seen * (end - start):
         return np.asarray(p[int(np.argmin(np.abs(t - usual)))])
     return np.asarray(p[ok][np.argmax(off[ok] - 0.05 * (end - start) * np.abs(t[ok] - usual))])
 
@@ -149,7 +154,7 @@ class Digit:
     meets: float  # metres from the wrist to where it leaves the hand
 
 
-def find_digits(character: Character, solid: Solid, arm: Arm, hand_length: float) -> list[Digit]:
+def find_digits(character: Character, solid: Solid, arm: FoundArm, hand_length: float) -> list[Digit]:
     """Fingers and thumb of the left hand, from a finer grid round it."""
     hand = arm.path[lm.lengths_along(arm.path) < 1.7 * hand_length]
     margin = 0.8 * hand_length
@@ -181,7 +186,7 @@ def find_digits(character: Character, solid: Solid, arm: Arm, hand_length: float
         path = lm.way(fine, b.cell, wrist, even=3.0)
         along = lm.lengths_along(path)
         visible = float(distance[b.cell] - levels[b.cell])
-        s = min(visible * 1.35, 0.8 * along[-1])  # digits begin inside the palm
+        s = min(visible * P.inside_palm, 0.8 * along[-1])  # digits begin inside the palm
         base = lm.at_length(path, s)
         found.append(Digit(b.place, base, path[along <= s][::-1], visible, float(levels[b.cell])))
     return [d for d in found if len(d.path) > 2]

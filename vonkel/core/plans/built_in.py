@@ -13,9 +13,9 @@ from ..character import Character
 from ..errors import BadParameters, NotFound, StepRefused, first_fault
 from .biped import BipedOptions, sketch_biped
 from .carrying import carried
-from .chain import ChainOptions, sketch_chain
+from .chain import ChainPlanOptions, sketch_chain
 from .finned import FinnedOptions, sketch_finned
-from .head import HeadOptions, sketch_head
+from .head import HeadPlanOptions, sketch_head
 from .many_legged import ManyLeggedOptions, sketch_many_legged
 from .quadruped import QuadrupedOptions, sketch_quadruped
 from .sketch import Sketch
@@ -28,8 +28,8 @@ PLANS: dict[str, tuple[str, type[BaseModel], Callable[..., Sketch]]] = {
     "winged": ("Wings spread to the sides, with fingers or without, on two legs.", WingedOptions, sketch_winged),
     "many-legged": ("Two or more pairs of legs spread to the sides, head, abdomen, feelers.", ManyLeggedOptions, sketch_many_legged),
     "finned": ("A long trunk with flippers or fins.", FinnedOptions, sketch_finned),
-    "chain": ("One long chain: larva, snake, trunk, rope.", ChainOptions, sketch_chain),
-    "head": ("A head alone: base, neck, jaw, eyes, ears.", HeadOptions, sketch_head),
+    "chain": ("One long chain: larva, snake, trunk, rope.", ChainPlanOptions, sketch_chain),
+    "head": ("A head alone: base, neck, jaw, eyes, ears.", HeadPlanOptions, sketch_head),
 }  # fmt: skip
 
 

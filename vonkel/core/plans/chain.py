@@ -13,12 +13,12 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..character import Character
 from ..progress import tell
 from . import landmarks as lm
-from .shapes import filled, spread
+from .shapes import evenly_along, filled
 from .sketch import Sketch
 from .trunk import lay_eye
 
 
-class ChainOptions(BaseModel):
+class ChainPlanOptions(BaseModel):
     """How many joints, and which end is the root.  A body of blocks wants one joint a block."""
 
     model_config = ConfigDict(extra="forbid")
@@ -26,7 +26,7 @@ class ChainOptions(BaseModel):
     root: Literal["front", "back"] = Field("back", description="front: the end that lies farther forward, or higher")
 
 
-def sketch_chain(character: Character, options: ChainOptions) -> Sketch:
+def sketch_chain(character: Character, options: ChainPlanOptions) -> Sketch:
     """Joints of one long chain."""
     tell(0.1, "filling the body")
     solid = filled(character, 130)
@@ -47,7 +47,7 @@ def sketch_chain(character: Character, options: ChainOptions) -> Sketch:
     if options.root == "front":
         path = path[::-1]
     total = float(lm.lengths_along(path)[-1])
-    places = spread(path, 0.5 * total / (options.joints + 1), total, options.joints + 1)
+    places = evenly_along(path, 0.5 * total / (options.joints + 1), total, options.joints + 1)
     inside = np.array([solid.kept(p) for p in places[:-1]] + [path[-1]])
     sketch = Sketch()
     parent: str | None = None

@@ -10,7 +10,7 @@ from ..errors import StepRefused
 from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
-from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, leaves_trunk, on_left, spread
+from .shapes import Cut, bends, cut_at, cuts_along, deepest, evenly_along, filled, leaves_trunk, on_left
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -84,15 +84,15 @@ def lay_long_trunk(
     across = (1.0, 0.0, 0.0)
     head_s = _head(solid, path, chest_s, total)
     hips_s = 0.55 * chest_s
-    places = spread(path, hips_s, chest_s, spine + 1)
+    places = evenly_along(path, hips_s, chest_s, spine + 1)
     inside = np.array([solid.kept(p) for p in places])
     sketch.put("hips", None, inside[0], "hips", hinge=across, mark="hips")
     chest = sketch.put_spine("hips", inside[1:], across, mark="chest")
-    necks = spread(path, chest_s + 0.35 * (head_s - chest_s), head_s, neck + 1)
+    necks = evenly_along(path, chest_s + 0.35 * (head_s - chest_s), head_s, neck + 1)
     above = sketch.put_neck(chest, np.array([solid.kept(p) for p in necks[:-1]]), across)
     sketch.put("head", above, solid.kept(necks[-1]), "head", hinge=across, mark="head")
     sketch.put("head_end", "head", path[-1], "head_end", deforms=False, mark="muzzle")
-    tails = spread(path, 0.84 * hips_s, 0.0, tail + 1)
+    tails = evenly_along(path, 0.84 * hips_s, 0.0, tail + 1)
     inside = np.array([solid.kept(p) for p in tails[:-1]] + [path[0]])
     sketch.put_chain("tail", "hips", inside, hinge=across, mark="tail")
     return path

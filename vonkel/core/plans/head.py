@@ -17,7 +17,7 @@ from .sketch import Sketch
 from .trunk import lay_face
 
 
-class HeadOptions(BaseModel):
+class HeadPlanOptions(BaseModel):
     """How many joints the neck has, and whether a jaw is guessed where no teeth or tongue tell of one."""
 
     model_config = ConfigDict(extra="forbid")
@@ -27,7 +27,7 @@ class HeadOptions(BaseModel):
     )
 
 
-def sketch_head(character: Character, options: HeadOptions) -> Sketch:
+def sketch_head(character: Character, options: HeadPlanOptions) -> Sketch:
     """Joints of a head alone.  Raises StepRefused where nothing stands on the body plane."""
     tell(0.1, "filling the head")
     solid = filled(character, 120)

@@ -12,11 +12,12 @@ from ..errors import StepRefused
 from ..geometry.topology import skin_triangles
 from ..geometry.voxels import Solid, solid_from_mesh
 from . import landmarks as lm
+from .proportions import BIPED as P
 from .sketch import Sketch
 
 
 @dataclass
-class Leg:
+class FoundLeg:
     hip: np.ndarray
     knee: np.ndarray
     ankle: np.ndarray
@@ -26,16 +27,16 @@ class Leg:
     floor: float
 
 
-def find_leg(character: Character, solid: Solid, branches: list[lm.Tip], centre: int) -> Leg:
+def find_leg(character: Character, solid: Solid, branches: list[lm.Tip], centre: int) -> FoundLeg:
     height, floor = character.height, float(character.points[:, 1].min())
-    low = [s for s in lm.slices_at(solid, floor + 0.03 * height) if not s.crosses_middle and s.centre[0] > 0]
+    low = [s for s in lm.slices_at(solid, floor + P.foot_slice * height) if not s.crosses_middle and s.centre[0] > 0]
     if not low:
         raise StepRefused(
             "The plan found no two feet on the ground.", character.name,
             "Is the model upright, centred, with its legs apart? Set that at the Model station.",
         )  # fmt: skip
     foot = max(low, key=lambda s: s.area)
-    levels = np.arange(foot.y, floor + 0.75 * height, solid.h)
+    levels = np.arange(foot.y, floor + P.legs_most * height, solid.h)
     column: list[lm.Slice] = []
     here = foot
     crotch = None
@@ -59,38 +60,40 @@ def find_leg(character: Character, solid: Solid, branches: list[lm.Tip], centre:
     lengths = np.array([s.z[1] - s.z[0] for s in column])
     below = max(3, int(len(column) * 0.6))
     narrow = lengths[:below].min()
-    up = int(np.argmax(lengths[:below] < 1.45 * narrow))
+    up = int(np.argmax(lengths[:below] < P.ankle_narrow * narrow))
     ankle = centres[up].copy()
-    ankle[1] = min(ankle[1], floor + max(0.35 * (crotch - floor), 2 * solid.h))
+    ankle[1] = min(ankle[1], floor + max(P.ankle_most * (crotch - floor), 2 * solid.h))
     # The leg's line between a third and the top of the column, taken on to the hip one thickness above the crotch.
     upper = centres[len(centres) // 3 :]
     ys = upper[:, 1] - crotch
     slope = [np.polyfit(ys, upper[:, k], 1) for k in (0, 2)]
-    rise = 1.0 * thickness
+    rise = P.hip_rise * thickness
     hip = np.array([np.polyval(slope[0], 0.0), crotch + rise, np.polyval(slope[1], rise)])
     middle = lm.slice_near(solid, np.array([0.0, hip[1], hip[2]]))
     if middle is not None:
-        hip[0] = np.clip(hip[0], 0.25 * middle.x[1], 0.75 * middle.x[1])
-        hip[2] = 0.75 * hip[2] + 0.25 * float(middle.centre[2])  # a leaning leg still hangs from the trunk's middle
-    knee_y = 0.5 * (hip[1] + ankle[1])
+        hip[0] = np.clip(hip[0], P.hip_out_least * middle.x[1], P.hip_out_most * middle.x[1])
+        hip[2] = (1 - P.hip_back) * hip[2] + P.hip_back * float(
+            middle.centre[2]
+        )  # a leaning leg still hangs from the trunk's middle
+    knee_y = ankle[1] + P.knee * (hip[1] - ankle[1])
     knee = np.array([np.interp(knee_y, centres[:, 1], centres[:, k]) for k in range(3)])
     sole = [s for s in column if s.y <= max(ankle[1], foot.y)] or [foot]
     heel, toe_z = min(s.z[0] for s in sole), max(s.z[1] for s in sole)
     foot_x = foot.centre[0]
-    low_y = floor + max(0.35 * (ankle[1] - floor), 0.5 * solid.h)
+    low_y = floor + max(P.ball_high * (ankle[1] - floor), 0.5 * solid.h)
     feet = [b for b in branches if b.place[0] > 0 and b.place[1] < ankle[1] + solid.h]
     toe_x = float(np.mean([b.place[0] for b in feet])) if feet else foot_x
-    ball_z = heel + 0.72 * (toe_z - heel)
+    ball_z = heel + P.ball * (toe_z - heel)
     ball = np.array([foot_x + 0.6 * (toe_x - foot_x), low_y, ball_z])
     toe = np.array([toe_x, floor + 0.6 * (low_y - floor), toe_z])
-    return Leg(hip, knee, ankle, solid.kept(ball), toe, crotch, floor)
+    return FoundLeg(hip, knee, ankle, solid.kept(ball), toe, crotch, floor)
 
 
-def lay_leg(sketch: Sketch, leg: Leg) -> None:
+def lay_leg(sketch: Sketch, leg: FoundLeg) -> None:
     across = (1.0, 0.0, 0.0)
     sketch.put("thigh_L", "hips", leg.hip, "thigh", hinge=across)
     n = np.cross(leg.knee - leg.hip, leg.ankle - leg.knee)
-    backward = n[0] < -0.12 * np.linalg.norm(leg.knee - leg.hip) * np.linalg.norm(leg.ankle - leg.knee)
+    backward = n[0] < -P.knee_backward * np.linalg.norm(leg.knee - leg.hip) * np.linalg.norm(leg.ankle - leg.knee)
     sketch.put("shin_L", "thigh_L", leg.knee, "shin", hinge=(-1.0, 0.0, 0.0) if backward else across)
     sketch.put("foot_L", "shin_L", leg.ankle, "foot", hinge=across)
     sketch.put("ball_L", "foot_L", leg.ball, "ball", hinge=across)

@@ -14,7 +14,7 @@ from ..errors import StepRefused
 from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
-from .shapes import Cut, bends, cut_at, cuts_along, deepest, filled, leaves_trunk, on_left, spread
+from .shapes import Cut, bends, cut_at, cuts_along, deepest, evenly_along, filled, leaves_trunk, on_left
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -132,6 +132,6 @@ def _feelers(
     k = leaves_trunk(solid, path)
     line = path[: k + 1][::-1]
     total = float(lm.lengths_along(line)[-1])
-    places = spread(line, 0.02 * total, total, links + 1)
+    places = evenly_along(line, 0.02 * total, total, links + 1)
     inside = np.array([solid.kept(p) for p in places[:-1]] + [on_left(tip)])
     sketch.put_chain("feeler", "head", inside, "_L", (1.0, 0, 0), mark="feeler")

@@ -19,7 +19,7 @@ from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
 from .legs import lay_toes
-from .shapes import Cut, bend_near, cut_at, cuts_along, deepest, eyes_middle, filled, neck_end, spread
+from .shapes import Cut, bend_near, cut_at, cuts_along, deepest, evenly_along, eyes_middle, filled, neck_end
 from .sketch import Sketch
 from .trunk import lay_face
 
@@ -255,7 +255,7 @@ def _neck_and_head(character: Character, solid: Solid, sketch: Sketch, chest_z: 
     base_s = min(float(along[np.argmax(depth < trunk)]) if (depth < trunk).any() else 0.3 * head_s, 0.4 * head_s)
     base_s = max(base_s, 0.15 * head_s)
     across = (1.0, 0.0, 0.0)
-    places = spread(path, base_s, head_s, links + 1)
+    places = evenly_along(path, base_s, head_s, links + 1)
     above = sketch.put_neck("chest", places[:-1], across, mark="neck")
     sketch.put("head", above, places[-1], "head", hinge=across, mark="head")
     sketch.put("head_end", "head", path[-1], "head_end", deforms=False, mark="muzzle")
@@ -280,5 +280,5 @@ def _tail(character: Character, solid: Solid, sketch: Sketch, hips: np.ndarray, 
     along = lm.lengths_along(path)
     thin = np.flatnonzero(depth < 0.62 * float(solid.depth[start]))
     root = float(along[thin[0]]) if len(thin) else 0.2 * float(along[-1])
-    places = np.vstack([spread(path, root, float(along[-1]), links + 1)[:-1], tip.place * [0, 1, 1]])
+    places = np.vstack([evenly_along(path, root, float(along[-1]), links + 1)[:-1], tip.place * [0, 1, 1]])
     sketch.put_chain("tail", "hips", places, hinge=(1.0, 0, 0), mark="tail")

@@ -192,7 +192,7 @@ def eyes_middle(character: Character) -> np.ndarray | None:
     return np.mean(found, axis=0) * [0.0, 1.0, 1.0] if found else None
 
 
-def spread(path: np.ndarray, start: float, end: float, count: int) -> np.ndarray:
+def evenly_along(path: np.ndarray, start: float, end: float, count: int) -> np.ndarray:
     """(count, 3) places evenly along a path from `start` to `end` metres, both ends included."""
     return np.stack([lm.at_length(path, s) for s in np.linspace(start, end, count)])
 

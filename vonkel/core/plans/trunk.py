@@ -8,31 +8,32 @@ from ..character import Character
 from ..geometry.spheres import fit_sphere
 from ..geometry.voxels import Solid
 from . import landmarks as lm
-from .arms import Arm
-from .legs import Leg
+from .arms import FoundArm
+from .legs import FoundLeg
+from .proportions import BIPED as P
 from .shapes import leaves_trunk
 from .sketch import Sketch
 
 
 def lay_spine(
-    character: Character, solid: Solid, sketch: Sketch, leg: Leg, arm: Arm | None, spine: int, neck_links: int
+    character: Character, solid: Solid, sketch: Sketch, leg: FoundLeg, arm: FoundArm | None, spine: int, neck_links: int
 ) -> None:
     height = character.height
     c = solid.centres
     middle = np.abs(c[:, 0]) < 0.75 * solid.h
     top = float(c[middle, 1].max() + 0.5 * solid.h)
-    hips_y = leg.hip[1] + 0.02 * height
-    shoulder_y = float(arm.shoulder[1]) if arm else hips_y + 0.55 * (top - hips_y)
+    hips_y = leg.hip[1] + P.hips_rise * height
+    shoulder_y = float(arm.shoulder[1]) if arm else hips_y + P.shoulders * (top - hips_y)
     # The neck is the narrowest slice between the shoulders and the upper part of the head.
-    levels = np.arange(shoulder_y + 0.015 * height, shoulder_y + 0.62 * (top - shoulder_y), solid.h)
+    levels = np.arange(shoulder_y + 0.015 * height, shoulder_y + P.neck_most * (top - shoulder_y), solid.h)
     widths = []
     for y in levels:
         pieces = [s for s in lm.slices_at(solid, y) if s.crosses_middle]
         widths.append(max(s.area for s in pieces) if pieces else np.inf)
     narrow = float(levels[int(np.argmin(widths))]) if len(levels) else shoulder_y + 0.02 * height
     girth = float(np.sqrt(min(widths) / np.pi)) if len(widths) else 0.05 * height
-    neck_y = max(narrow - 0.45 * girth, shoulder_y + 0.012 * height)
-    head_y = max(narrow + 0.35 * girth, neck_y + 0.03 * height)
+    neck_y = max(narrow - P.neck_down * girth, shoulder_y + P.neck_least * height)
+    head_y = max(narrow + P.head_up * girth, neck_y + P.head_least * height)
     across = (1.0, 0.0, 0.0)
 
     heights = [hips_y + (neck_y - hips_y) * t for t in _spread(spine)] + [neck_y, head_y]
@@ -57,8 +58,8 @@ def lay_spine(
 
 
 def _spread(n: int) -> np.ndarray:
-    """Where along hips–neck the n links stand: the chest at 0.68, the others evenly below it."""
-    return np.linspace(0.0, 0.68, n + 1)[1:]
+    """Where along hips–neck the n links stand: the chest at its share, the others evenly below it."""
+    return np.linspace(0.0, P.chest, n + 1)[1:]
 
 
 def lay_tail(character: Character, solid: Solid, sketch: Sketch, branches: list[lm.Tip], links: int) -> None:
@@ -66,7 +67,9 @@ def lay_tail(character: Character, solid: Solid, sketch: Sketch, branches: list[
     hips = sketch.found["hips"][1]
     behind = [
         b for b in branches
-        if abs(b.place[0]) < 0.06 * height and b.place[2] < hips[2] - 0.12 * height and b.place[1] < hips[1] + 0.35 * height
+        if abs(b.place[0]) < P.tail_middle * height
+        and b.place[2] < hips[2] - P.tail_behind * height
+        and b.place[1] < hips[1] + P.tail_most * height
     ]  # fmt: skip
     if not behind:
         return

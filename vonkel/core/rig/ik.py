@@ -25,6 +25,8 @@ from .frames import (
     with_place,
 )
 
+ROUNDED_OFF = 2e-14  # of the numbers that were added: what a length may be off after a few sums
+
 
 def softened(reach: float, full: float, soft: float) -> float:
     """How long a limb becomes for a target `reach` away, `full` being its whole length.
@@ -38,7 +40,7 @@ def softened(reach: float, full: float, soft: float) -> float:
     return min(reach, full)
 
 
-def side_of(root: Vec, toward: Vec, pole: Vec) -> Vec:
+def pole_side(root: Vec, toward: Vec, pole: Vec) -> Vec:
     """Unit direction off the line from `root` along `toward` on which the pole lies; always the same one if it lies on it."""
     out = sub(pole, root)
     side = add(out, toward, -dot(out, toward))
@@ -77,9 +79,11 @@ def two_bone(
         factor = min(1.0 + stretch * (reach / d - 1.0), limit)
         upper, lower, d = upper * factor, lower * factor, d * factor
     d = max(d, abs(upper - lower))
-    side = side_of(root, toward, pole)
+    side = pole_side(root, toward, pole)
     along = (upper * upper - lower * lower + d * d) / (2.0 * d) if d > 1e-9 else 0.0
-    off = sqrt(max(upper * upper - along * along, 0.0))
+    # The root of a rounding error is seven digits larger: what is straight but for that is straight.
+    rounded = ROUNDED_OFF * (upper + lower + max(map(abs, (*root, *target))))
+    off = sqrt(max(upper * upper - along * along, 0.0)) if upper + lower - d > rounded else 0.0
     middle = add(add(root, toward, along), side, off)
     end = add(root, scaled(toward, d))
     return middle, end, cross(toward, side), factor
@@ -102,7 +106,7 @@ class FoldingChain:
         toward = unit(sub(points[-1], points[0]))
         ways = [unit(sub(b, a)) for a, b in zip(points, points[1:], strict=False)]
         first = ways[0]
-        normal = unit(cross(toward, side_of(points[0], toward, pole)))
+        normal = unit(cross(toward, pole_side(points[0], toward, pole)))
         across = unit(add(normal, first, -dot(normal, first)))
         frame = axes_frame(first, cross(across, first), across)  # the chain's own axes at rest: x down the first bone
         self.normal = rotate(inverse(frame), normal)  # of the plane through root, end and pole at rest
@@ -188,7 +192,7 @@ class FoldingChain:
         if stretch > 0.0 and reach > d:
             longer = min(1.0 + stretch * (reach / d - 1.0), limit)
         points, frames = self.folded(self.factor_for(d))
-        side = side_of(root, toward, pole)
+        side = pole_side(root, toward, pole)
         normal = cross(toward, side)
         x = unit(points[-1]) if length(points[-1]) > 1e-9 else (1.0, 0.0, 0.0)
         z = unit(add(self.normal, x, -dot(self.normal, x)))

@@ -14,7 +14,7 @@ from .fitting import chain_below, driven_joints
 from .kits import PROVIDED
 
 Joints = dict[str, tuple[str, ...]]
-LIMBS = (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot")))
+LIMB_ROLES = (("arm", ("upper_arm", "forearm", "hand")), ("leg", ("thigh", "shin", "foot")))
 
 
 @dataclass(frozen=True)
@@ -78,7 +78,7 @@ class _Wardrobe:
             yield self.take("wing", f"wing_{upper.side}", {**joints, "hung": tuple(hung)})
 
     def limbs(self) -> Iterator[KitPlan]:
-        for kind, roles in LIMBS:
+        for kind, roles in LIMB_ROLES:
             for first in [j for j in self.c.joints if j.role == roles[0] and self.free(j)]:
                 middle = self._child(first, roles[1])
                 end = self._child(middle, roles[2], free=False) if middle else None

@@ -10,7 +10,7 @@ from ..character import Character, Control
 from ..geometry.topology import skin_triangles
 
 Outline = tuple[tuple[float, float, float], ...]
-RAYS = 32
+OUTLINE_RAYS = 32
 
 
 def outline_of(points: np.ndarray) -> Outline:
@@ -43,7 +43,7 @@ def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, gr
         crossings[crossed, k] = p[:, 1:] + t * (q[:, 1:] - p[:, 1:])
     two = np.argsort(np.isnan(crossings[:, :, 0]), axis=1, kind="stable")[:, :2]
     ends = np.take_along_axis(crossings, two[:, :, None], 1)
-    angles = 2 * pi * np.arange(RAYS) / RAYS
+    angles = 2 * pi * np.arange(OUTLINE_RAYS) / OUTLINE_RAYS
     ray = np.stack([np.cos(angles), np.sin(angles)], 1)
     p, d = ends[:, 0], ends[:, 1] - ends[:, 0]
     cross = ray[:, None, 0] * d[None, :, 1] - ray[:, None, 1] * d[None, :, 0]
@@ -53,10 +53,10 @@ def slice_outline(character: Character, place: np.ndarray, frame: np.ndarray, gr
     hit = (dist > 1e-6) & (share >= -1e-9) & (share <= 1 + 1e-9)
     radius = np.where(hit, dist, np.inf).min(1)
     found = np.isfinite(radius)
-    if found.sum() < RAYS // 4:
+    if found.sum() < OUTLINE_RAYS // 4:
         return ()
     at = np.flatnonzero(found)
-    radius = np.interp(np.arange(RAYS), np.r_[at - RAYS, at, at + RAYS], np.tile(radius[at], 3))
+    radius = np.interp(np.arange(OUTLINE_RAYS), np.r_[at - OUTLINE_RAYS, at, at + OUTLINE_RAYS], np.tile(radius[at], 3))
     radius = np.minimum(radius, 2.2 * np.median(radius))
     for _ in range(2):
         radius = (np.roll(radius, 1) + 2 * radius + np.roll(radius, -1)) / 4

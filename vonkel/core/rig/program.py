@@ -257,7 +257,7 @@ class RigProgram:
         )
 
 
-class Follower:
+class PartialEvaluator:
     """Evaluates one program again and again, running only what changed channels can reach.
 
     Gives exactly what `program.evaluate` gives.  For one thread; a drag changes one control of many.

@@ -8,9 +8,9 @@ import numpy as np
 
 from ..character import Character, Inputs
 from ..errors import NotFound, StepRefused
-from .program import Follower, RigProgram
+from .program import PartialEvaluator, RigProgram
 
-ROUNDS = 8
+REACH_ROUNDS = 8
 
 
 def turning_controls(character: Character, joint: str, most: int = 64) -> list[tuple[str, str]]:
@@ -61,7 +61,7 @@ def reached(
     low = np.array([limits.get(i, (-np.pi, np.pi))[0] for _, i in free]).clip(-np.pi, np.pi)
     high = np.array([limits.get(i, (-np.pi, np.pi))[1] for _, i in free]).clip(-np.pi, np.pi)
     row = character.joint_index[joint]
-    follower = Follower(program)  # a channel at a time: only what it reaches is run again
+    follower = PartialEvaluator(program)  # a channel at a time: only what it reaches is run again
 
     def at(v: np.ndarray) -> np.ndarray:
         for ((c, k), _), x in zip(free, v, strict=True):
@@ -71,7 +71,7 @@ def reached(
     place = np.asarray(place, float)
     now = at(values)
     size = max(float(np.linalg.norm(now - np.array(character.joint(chain[-1][0]).place))), 1e-6)
-    for _ in range(ROUNDS):
+    for _ in range(REACH_ROUNDS):
         miss = place - now
         if np.linalg.norm(miss) < 1e-7 * size:
             break

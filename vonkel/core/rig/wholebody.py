@@ -15,7 +15,7 @@ import numpy as np
 
 from ..compiled import compiled
 
-ROUNDS = 24
+MOST_ROUNDS = 24
 
 
 @dataclass(frozen=True)
@@ -170,7 +170,7 @@ def pushed(tree: LegTree, goals: np.ndarray, damping: float = 1e-4) -> np.ndarra
     longest = tree.longest
     posture = _solve(
         tree.centre, tree.joints, tree.feet, tree.starts, tree.of_joint, tree.axes, tree.costs, goals,
-        damping * longest * longest, ROUNDS, longest,
+        damping * longest * longest, MOST_ROUNDS, longest,
     )  # fmt: skip
     out = np.empty((3, 4))
     out[:, :3] = _rotation(posture[3:6])

@@ -79,6 +79,7 @@ class Deformer:
         self._scratch = np.empty_like(self.rest)
         self._last: tuple[str, np.ndarray] | None = None  # method and matrices that `_out` is of, at unshaped rest
         self._somes: OrderedDict[bytes, _Some | None] = OrderedDict()
+        self.changed: np.ndarray | None = None  # the points that the last call moved; None: any of them
         self.joints: np.ndarray | None = None
         if character.skin is not None and character.joints:
             order = np.array([character.joint_index[n] for n in character.skin.joints], np.uint16)
@@ -101,6 +102,7 @@ class Deformer:
     def deform(self, pose: Pose, method: str | None = None) -> np.ndarray:
         """Points at `pose`, by the skin's own method or the one given ("linear" or "dual")."""
         points = self.shaped(pose.shapes)
+        self.changed = None
         if self.joints is None:
             return points
         method = method or self.method
@@ -110,6 +112,7 @@ class Deformer:
             if some is not None:
                 self._blend(method, matrices, some.points, some.joints, some.weights, some.out)
                 self._out[some.rows] = some.out
+                self.changed = some.rows
             else:
                 self._blend(method, matrices, points, self.joints, self.weights, self._out)
             self._last = (method, matrices)

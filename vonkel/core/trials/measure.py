@@ -212,7 +212,7 @@ class Measurer:
         )  # fmt: skip
 
 
-LIMBS = {
+MEASURED_LIMBS = {
     "arm": ("upper_arm", "forearm", "collar"), "hand": ("hand", *DIGITS),
     "leg": ("thigh", "shin"), "foot": ("foot", "ball", "toe"), "tail": ("tail",), "neck": ("neck",),
     "head": ("head", "ear", "jaw"), "trunk": ("hips", "spine", "chest"),
@@ -222,7 +222,7 @@ LIMBS = {
 def limb_of(character: Character, joint: str) -> str:
     """The limb, in words, that a joint belongs to; its own name where its role says nothing."""
     j = character.joint(joint)
-    for limb, roles in LIMBS.items():
+    for limb, roles in MEASURED_LIMBS.items():
         if j.role.startswith(roles):
             return limb if j.side == "C" else f"{limb} {j.side}"
     return joint

@@ -36,7 +36,7 @@ REACH = 0.45  # of the flesh round the joint: how far candidates lie from where 
 
 
 @dataclass(frozen=True)
-class Swing:
+class PivotSwing:
     """One way to swing the limb: its words, and the direction the limb points to afterwards."""
 
     name: str
@@ -67,21 +67,21 @@ class Tried:
         }  # fmt: skip
 
 
-def swings_for(joint: Joint, bone: np.ndarray) -> list[Swing]:
+def swings_for(joint: Joint, bone: np.ndarray) -> list[PivotSwing]:
     """Where a limb is swung to: arms down, up and forward; legs forward, out and back; anything else 60° each way."""
     side = -1.0 if joint.side == "R" else 1.0
     if joint.role == "upper_arm":
-        return [Swing("down", np.array([0.22 * side, -1, 0.05])), Swing("up", np.array([0.35 * side, 1, 0])),
-                Swing("forward", np.array([0.1 * side, -0.1, 1]))]  # fmt: skip
+        return [PivotSwing("down", np.array([0.22 * side, -1, 0.05])), PivotSwing("up", np.array([0.35 * side, 1, 0])),
+                PivotSwing("forward", np.array([0.1 * side, -0.1, 1]))]  # fmt: skip
     if joint.role == "thigh":
-        return [Swing("forward", np.array([0.1 * side, -0.25, 1])), Swing("out", np.array([0.8 * side, -0.7, 0])),
-                Swing("back", np.array([0.05 * side, -0.85, -0.6]))]  # fmt: skip
+        return [PivotSwing("forward", np.array([0.1 * side, -0.25, 1])), PivotSwing("out", np.array([0.8 * side, -0.7, 0])),
+                PivotSwing("back", np.array([0.05 * side, -0.85, -0.6]))]  # fmt: skip
     out = []
     for name, axis in (("upward", np.cross(bone, [0, 1, 0])), ("forward", np.cross(bone, [0, 0, 1]))):
         if np.linalg.norm(axis) > 0.2:
             for sign, word in ((1, name), (-1, {"upward": "downward", "forward": "backward"}[name])):
                 turn = matrix_from_rotation_vector(unit(axis) * np.radians(60) * sign)
-                out.append(Swing(word, turn @ bone))
+                out.append(PivotSwing(word, turn @ bone))
     return out
 
 
@@ -115,7 +115,7 @@ def try_pivot(character: Character, name: str, pictures: bool = True) -> list[Tr
     return sorted(out, key=lambda t: t.badness)
 
 
-def _tried(character: Character, name: str, word: str, swings: list[Swing], pictures: bool) -> Tried:
+def _tried(character: Character, name: str, word: str, swings: list[PivotSwing], pictures: bool) -> Tried:
     joint = character.joint(name)
     pivot = np.array(joint.place)
     child = bone_child(character, joint)

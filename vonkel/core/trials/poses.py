@@ -19,17 +19,17 @@ from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_ve
 from ..joints.orient import bone_child, bone_frame
 from ..rig import Pose, compile_rig
 
-Turns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
+WorldTurns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
 
 
 @dataclass(frozen=True)
 class TrialPose:
     name: str
     about: str
-    turns: Turns
+    turns: WorldTurns
 
 
-def pose_from_turns(character: Character, turns: Turns) -> Pose:
+def pose_from_turns(character: Character, turns: WorldTurns) -> Pose:
     """Every joint turned in place by its entry of `turns`, all below it following.  Controls play no part."""
     n = len(character.joints)
     frames = np.zeros((n, 3, 4))
@@ -103,20 +103,20 @@ class _Body:
         return [j for j in self.starting(*DIGITS)]
 
     # each pose is a method that gives its turns, or nothing where the body lacks what it needs
-    def arms_up(self) -> Turns:
+    def arms_up(self) -> WorldTurns:
         turns = {j.name: self.aimed(j, (0.35, 1.0, 0.0)) for j in self.joints("upper_arm")}
         return turns | {
             j.name: self.about((0, 0, 1), 15.0 * (1 if j.side == "L" else -1)) for j in self.joints("collar")
         }
 
-    def arms_forward(self) -> Turns:
+    def arms_forward(self) -> WorldTurns:
         return {j.name: self.aimed(j, (0.15, 0.05, 1.0)) for j in self.joints("upper_arm")}
 
-    def arms_across(self) -> Turns:
+    def arms_across(self) -> WorldTurns:
         turns = {j.name: self.aimed(j, (-0.35, 0.0, 1.0)) for j in self.joints("upper_arm")}
         return turns | {j.name: self.hinged(j, 40) for j in self.joints("forearm")}
 
-    def elbows(self) -> Turns:
+    def elbows(self) -> WorldTurns:
         return {j.name: self.hinged(j, 120 - self._bend_at(j)) for j in self.joints("forearm")}
 
     def _bend_at(self, joint: Joint) -> float:
@@ -125,23 +125,23 @@ class _Body:
         cos = float(np.clip(self.bone(above) @ self.bone(joint), -1, 1))
         return float(np.degrees(np.arccos(cos)))
 
-    def wrists_twisted(self) -> Turns:
+    def wrists_twisted(self) -> WorldTurns:
         return {j.name: self.twisted(j, 80) for j in self.joints("hand")}
 
-    def fists(self) -> Turns:
+    def fists(self) -> WorldTurns:
         return {j.name: self.hinged(j, 55 if j.role.startswith("thumb") else 75) for j in self.digits()}
 
-    def sit(self) -> Turns:
+    def sit(self) -> WorldTurns:
         turns = {j.name: self.aimed(j, (0.2, 0.0, 1.0)) for j in self.joints("thigh")}
         return turns | {j.name: self.hinged(j, 90 - self._bend_at(j)) for j in self.joints("shin")}
 
-    def crouch(self) -> Turns:
+    def crouch(self) -> WorldTurns:
         turns = {j.name: self.aimed(j, (0.3, 0.35, 0.9)) for j in self.joints("thigh")}
         turns |= {j.name: self.hinged(j, 130 - self._bend_at(j)) for j in self.joints("shin")}
         return turns | {j.name: self.about((1, 0, 0), 25 / len(self.spine())) for j in self.spine()}
 
-    def stride(self) -> Turns:
-        turns: Turns = {}
+    def stride(self) -> WorldTurns:
+        turns: WorldTurns = {}
         for j in self.joints("thigh"):
             turns[j.name] = self.about((1, 0, 0), -45 if j.side == "L" else 30)
         for j in self.joints("shin"):
@@ -150,23 +150,23 @@ class _Body:
             turns[j.name] = self.about((1, 0, 0), 35 if j.side == "L" else -35)
         return turns
 
-    def bow(self) -> Turns:
+    def bow(self) -> WorldTurns:
         return {j.name: self.about((1, 0, 0), 70 / len(self.spine())) for j in self.spine()}
 
-    def side_bend(self) -> Turns:
+    def side_bend(self) -> WorldTurns:
         return {j.name: self.about((0, 0, 1), 40 / len(self.spine())) for j in self.spine()}
 
-    def look_back(self) -> Turns:
+    def look_back(self) -> WorldTurns:
         turns = {j.name: self.about((0, 1, 0), 40 / len(self.spine())) for j in self.spine()}
         above = self.starting("neck", "head")
         return turns | {j.name: self.about((0, 1, 0), 75 / len(above)) for j in above}
 
-    def tail_curl(self) -> Turns:
+    def tail_curl(self) -> WorldTurns:
         tail = self.starting("tail")
         return {j.name: self.about((0, 1, 0), 160 / len(tail)) for j in tail}
 
 
-POSES: tuple[tuple[str, str, Callable[[_Body], Turns]], ...] = (
+POSES: tuple[tuple[str, str, Callable[[_Body], WorldTurns]], ...] = (
     ("arms up", "both arms raised beside the head", _Body.arms_up),
     ("arms forward", "both arms reaching ahead", _Body.arms_forward),
     ("arms across", "arms crossed before the chest", _Body.arms_across),

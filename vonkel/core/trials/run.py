@@ -50,7 +50,7 @@ class Card:
             "measures": [
                 {
                     "key": k, "title": MEASURES[k].title, "unit": MEASURES[k].unit, "value": round(v.value, 4),
-                    "limit": round(MEASURES[k].limit, 4), "share": round(v.share, 4), "words": v.words, "point": v.point,
+                    "limit": round(MEASURES[k].limit, 4), "source": MEASURES[k].source, "share": round(v.share, 4), "words": v.words, "point": v.point,
                 }
                 for k, v in self.found.items()
             ],

@@ -20,7 +20,7 @@ from .kinds import Finding, Mend, counted
 UNNAMED = re.compile(r"joint(?:[_ ]?\d+|_end)*(?:_[LR])?", re.I)
 OFF_BONE = np.radians(10)
 OFF_BEND = np.radians(35)
-GIMBAL = np.radians(12)  # nearer to lock than this an order is worth changing
+ORDER_NEAR_LOCK = np.radians(12)  # nearer to lock than this an order is worth changing
 
 
 def joint_findings(c: Character) -> Iterator[Finding]:
@@ -172,7 +172,7 @@ def _freedoms(c: Character) -> Iterator[Finding]:
             continue
         margins = gimbal_margins(j, 5)
         best = max(margins, key=lambda o: margins[o])
-        if margins[j.order] < GIMBAL and margins[best] > margins[j.order] + np.radians(8):
+        if margins[j.order] < ORDER_NEAR_LOCK and margins[best] > margins[j.order] + np.radians(8):
             yield Finding(
                 station="joints", level="note", title=f"{j.name} comes near gimbal lock",
                 detail=f"In the order {j.order} it keeps {np.degrees(margins[j.order]):.0f}° from lock over its range; in {best} {np.degrees(margins[best]):.0f}°.",

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import json
+from functools import cache
+from pathlib import Path
 from typing import Any
 
 from fastapi import APIRouter, Request
@@ -11,9 +14,12 @@ from ...core.character import Character
 from ...core.errors import NotFound, VonkelError
 from ...demo import CAST
 from ...readings import STATIONS
+from ..guard import IMPORT_MAP
+from ..payload import mesh_key
 from ..reference import reference
 from .deps import TheWorkshop
 
+JS = Path(__file__).resolve().parent.parent / "static/js"
 router = APIRouter(include_in_schema=False)  # pages, not data
 
 
@@ -43,8 +49,25 @@ def bench(request: Request, workshop: TheWorkshop, number: int, station: str = "
     if station not in {s[0] for s in STATIONS}:
         raise NotFound(f"There is no station “{station}”.", "", "Follow the path at the top.")
     c = workshop.character(number)
-    context = {"character": c, "number": number, "station": station, "stations": STATIONS}
+    context = {
+        "character": c,
+        "number": number,
+        "station": station,
+        "stations": STATIONS,
+        "mesh": mesh_key(c),
+        "modules": _modules(),
+    }
     return _page(request, "bench.html", context)
+
+
+@cache
+def _modules() -> list[str]:
+    """Every module of the bench's page: named at once, so that they are fetched side by side."""
+    own = [f"/static/js/{p.relative_to(JS).as_posix()}" for p in sorted(JS.rglob("*.js")) if p.name != "characters.js"]
+    others = [
+        url for name, url in json.loads(IMPORT_MAP)["imports"].items() if name != "three/loader"
+    ]  # for tests alone
+    return [*others, "/static/vendor/three/three.core.js", *own]
 
 
 @router.get("/docs")

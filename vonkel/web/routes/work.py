@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any, Literal
 
 from fastapi import APIRouter, File, Form, UploadFile
@@ -13,6 +14,7 @@ from ...core.rig.match import switched
 from ...core.tolerances import MAX_FILE_BYTES
 from ...steps import STEPS
 from ...steps.recipe import parse_recipe
+from ...steps.registry import Params
 from .. import payload
 from .deps import TheJobs, TheWorkshop, expected, uploaded
 
@@ -37,7 +39,13 @@ def _step_number(body: Body) -> int | None:
 @router.get("/steps")
 def list_steps() -> list[dict[str, Any]]:
     """Every step with the JSON schema of its parameters."""
-    return [{"name": k.name, "about": k.about, "long": k.long} for k in STEPS.values()]
+    return [{"name": k.name, "about": k.about, "long": k.long, "params": _schema(k.params)} for k in STEPS.values()]
+
+
+@cache
+def _schema(params: type[Params]) -> dict[str, Any]:
+    """The schema of a step's parameters: made once, it takes a while."""
+    return params.model_json_schema()
 
 
 @router.post("/c/{number}/steps")
@@ -94,7 +102,7 @@ def ledger(workshop: TheWorkshop, number: int) -> dict[str, Any]:
     rows = workshop.store.ledger(number)
     marks = workshop.store.milestones(number)
     return {
-        "rows": [r.__dict__ for r in rows],
+        "rows": [r.__dict__ | {"changed": r.id in workshop.changed_steps} for r in rows],
         "milestones": [m.__dict__ for m in marks],
         "store_bytes": workshop.store.bytes_used(),
     }

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from .links import Curve
 
-STEPS = {"none": 0.0, "whole": 1.0, "half": 0.5, "third": 1.0 / 3.0, "quarter": 0.25}
+ROUNDING = {"none": 0.0, "whole": 1.0, "half": 0.5, "third": 1.0 / 3.0, "quarter": 0.25}
 
 
 def slopes(at: list[float], value: list[float]) -> list[float]:
@@ -69,5 +69,5 @@ def curve_function(curve: Curve) -> Callable[[float], float]:
 
 def rounded(value: float, rounding: str) -> float:
     """The value to the nearest whole, half, third or quarter."""
-    step = STEPS[rounding]
+    step = ROUNDING[rounding]
     return round(value / step) * step if step else value

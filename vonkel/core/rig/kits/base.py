@@ -52,7 +52,7 @@ class KitKind(ABC):
     provides: ClassVar[frozenset[str]] = frozenset()
     """What others may look for in such a kit, whatever it is called: `goal` (an end that is wanted somewhere, and is switched
     between IK and FK), `lengthens` (its bones may grow longer), `trunk` (it holds what feet push), `sight` (eyes that look),
-    `roll` (it moves where a limb's end is wanted), `unsided` (it belongs to no side, whatever joints it has)."""
+    `roll` (it moves where a limb's end is wanted), `neighbours` (no joint may come between its bones), `unsided` (it belongs to no side, whatever joints it has)."""
 
     def __init_subclass__(cls) -> None:
         super().__init_subclass__()

@@ -7,7 +7,7 @@ import numpy as np
 from ...character import Channel, Character, Control, Curve, CurveKey, Follower, Kit, Lead, Link, Ref, Rule
 from ...errors import BadParameters
 from ...geometry.rotations import matrix_from_quaternion, unit
-from .led import Led, Turns, curled, hinge_of, link_from_turns, spread, tip_of
+from .led import Led, ValueTurns, curled, fanned, hinge_of, link_from_turns, tip_of
 
 
 class Digits(Led):
@@ -24,7 +24,7 @@ class Digits(Led):
     }
     named = {
         "curl": curled(-0.35, 1.25, ("thumb", "palm")),
-        "spread": spread(0.35, ("thumb", "palm")),
+        "spread": fanned(0.35, ("thumb", "palm")),
         "fist": lambda c, k: _fist(c, k),
         "thumb tuck": lambda c, k: _tuck(c, k),
         "cup": lambda c, k: _cup(c, k),
@@ -69,10 +69,10 @@ class Digits(Led):
         return [*made, Link(name=f"{kit.name} size", kit=kit.name, lead=size, followers=followers)]
 
 
-def _fist(character: Character, kit: Kit) -> Turns:
+def _fist(character: Character, kit: Kit) -> ValueTurns:
     """Everything closed; backwards everything wide open, digits spread."""
     closed = curled(-0.45, 1.45, ("thumb", "palm"))(character, kit)
-    apart = spread(0.4, ("thumb", "palm"))(character, kit)
+    apart = fanned(0.4, ("thumb", "palm"))(character, kit)
     for n, at in apart.items():
         closed[n][-1.0] = closed[n][-1.0] + at[1.0]
     for n, at in _tuck(character, kit).items():
@@ -80,7 +80,7 @@ def _fist(character: Character, kit: Kit) -> Turns:
     return closed
 
 
-def _tuck(character: Character, kit: Kit) -> Turns:
+def _tuck(character: Character, kit: Kit) -> ValueTurns:
     """The thumb brought over the palm: its first joint swings towards the middle of the digits, the others close."""
     thumb = kit.joints.get("thumb", ())
     firsts = [character.joint(n[0]) for r, n in kit.joints.items() if r.startswith("digit ") and n]
@@ -94,13 +94,13 @@ def _tuck(character: Character, kit: Kit) -> Turns:
     size = float(np.linalg.norm(axis))
     angle = 0.75 * float(np.arctan2(size, unit(tip - place) @ unit(goal - place)))
     own = axes.T @ (axis / max(size, 1e-9)) * angle
-    out: Turns = {thumb[0]: {-1.0: -0.5 * own, 1.0: own}}
+    out: ValueTurns = {thumb[0]: {-1.0: -0.5 * own, 1.0: own}}
     for n in thumb[1:]:
         out[n] = {-1.0: -0.3 * hinge_of(character.joint(n)), 1.0: 0.8 * hinge_of(character.joint(n))}
     return out
 
 
-def _cup(character: Character, kit: Kit) -> Turns:
+def _cup(character: Character, kit: Kit) -> ValueTurns:
     """Palm joints close about their hinges, those farther from the thumb's side more: the falloff to the wrist."""
     palm = kit.joints.get("palm", ())
     return {
@@ -109,7 +109,7 @@ def _cup(character: Character, kit: Kit) -> Turns:
     }
 
 
-def _pointing(character: Character, kit: Kit) -> Turns:
+def _pointing(character: Character, kit: Kit) -> ValueTurns:
     """The first digit straight, the others and the thumb closed."""
     first = next((r for r in kit.joints if r.startswith("digit ")), "")
     return {
@@ -120,5 +120,5 @@ def _pointing(character: Character, kit: Kit) -> Turns:
     }
 
 
-def _opened(character: Character, kit: Kit) -> Turns:
+def _opened(character: Character, kit: Kit) -> ValueTurns:
     return {n: {1.0: at[-1.0]} for n, at in _fist(character, kit).items()}

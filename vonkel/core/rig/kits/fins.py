@@ -6,25 +6,25 @@ import numpy as np
 
 from ...character import Character, Curve, CurveKey, Follower, Kit, Lead, Link, Ref, Rule
 from ...geometry.rotations import matrix_from_quaternion, unit
-from .led import Led, curled, spread, swept, tip_of, turned_about_bone
+from .led import Led, curled, fanned, swept, tip_of, turned_about_bone
 
-RAYS = {f"ray {i}": (0, 12, f"ray {i}, from its first joint") for i in range(1, 13)}
+FIN_RAYS = {f"ray {i}": (0, 12, f"ray {i}, from its first joint") for i in range(1, 13)}
 
 
 class Fin(Led):
     kind = "fin"
     about = "A fin or flipper, one chain or several rays: curl, sweep, twist and spread."
     lead_word = "fin"
-    roles = RAYS
-    named = {"curl": curled(-0.6, 0.6), "sweep": swept(0.8), "twist": turned_about_bone(0.9), "spread": spread(0.45)}
+    roles = FIN_RAYS
+    named = {"curl": curled(-0.6, 0.6), "sweep": swept(0.8), "twist": turned_about_bone(0.9), "spread": fanned(0.45)}
 
 
 class Fan(Led):
     kind = "fan"
     about = "A tail fan: spread and closed, its sides slid inside the middle; raised, swept and curled."
     lead_word = "fan"
-    roles = RAYS
-    named = {"spread": spread(0.7), "raise": curled(-0.7, 0.7), "sweep": swept(0.6)}
+    roles = FIN_RAYS
+    named = {"spread": fanned(0.7), "raise": curled(-0.7, 0.7), "sweep": swept(0.6)}
 
     def rules(self, character: Character, kit: Kit) -> list[Rule]:
         """Closing also slides every side ray under the middle one, by its place in the row."""

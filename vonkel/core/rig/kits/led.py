@@ -34,10 +34,11 @@ from ..slots import Slot
 from .base import KitKind, Options, tagged
 from .turns import turn_controls, turn_operations
 
-Turns = dict[str, dict[float, np.ndarray]]  # joint → value of the channel → rotation vector in the joint's own axes
+# joint → value of the channel → rotation vector in the joint's own axes
+ValueTurns = dict[str, dict[float, np.ndarray]]
 
 
-def link_from_turns(character: Character, kit: Kit, lead: str, channel: str, turns: Turns) -> Link:
+def link_from_turns(character: Character, kit: Kit, lead: str, channel: str, turns: ValueTurns) -> Link:
     """The link by which a channel turns these joints' controls: a key at each value, and none at zero."""
     named = {c.key: c for c in character.controls if c.kit == kit.name}
     followers = []
@@ -65,7 +66,7 @@ class Led(KitKind):
     """Chains of joints under one lead control.  `named` are its channels and how each turns the joints."""
 
     lead_word: str
-    named: dict[str, Callable[[Character, Kit], Turns]]
+    named: dict[str, Callable[[Character, Kit], ValueTurns]]
     options = Options
     low = -1.0
     along = 0.5  # how far down the first bones the lead's line lies
@@ -143,10 +144,10 @@ def across_of(joint: Joint) -> np.ndarray:
     return np.cross(hinge_of(joint), aim)
 
 
-def curled(least: float, most: float, skip: tuple[str, ...] = ()) -> Callable[[Character, Kit], Turns]:
+def curled(least: float, most: float, skip: tuple[str, ...] = ()) -> Callable[[Character, Kit], ValueTurns]:
     """Every joint bent about its hinge, by `most` radians at 1 and `least` at -1."""
 
-    def turns(character: Character, kit: Kit) -> Turns:
+    def turns(character: Character, kit: Kit) -> ValueTurns:
         return {
             n: {-1.0: least * hinge_of(character.joint(n)), 1.0: most * hinge_of(character.joint(n))}
             for role, names in kit.joints.items()
@@ -157,10 +158,10 @@ def curled(least: float, most: float, skip: tuple[str, ...] = ()) -> Callable[[C
     return turns
 
 
-def spread(angle: float, skip: tuple[str, ...] = ()) -> Callable[[Character, Kit], Turns]:
+def fanned(angle: float, skip: tuple[str, ...] = ()) -> Callable[[Character, Kit], ValueTurns]:
     """First joints turned away from the middle of their row, the outer ones by `angle` radians at 1."""
 
-    def turns(character: Character, kit: Kit) -> Turns:
+    def turns(character: Character, kit: Kit) -> ValueTurns:
         firsts = [character.joint(names[0]) for role, names in kit.joints.items() if names and role not in skip]
         if len(firsts) < 2:
             return {}
@@ -169,7 +170,7 @@ def spread(angle: float, skip: tuple[str, ...] = ()) -> Callable[[Character, Kit
         offs = tips - tips.mean(0)
         row = np.linalg.svd(offs)[2][0]
         far = offs @ row
-        out: Turns = {}
+        out: ValueTurns = {}
         for j, place, tip, f in zip(firsts, places, tips, far, strict=True):
             axes = matrix_from_quaternion(j.turn)
             axis = across_of(j)
@@ -186,11 +187,11 @@ def tip_of(character: Character, joint: Joint) -> np.ndarray:
     return np.array(child.place) if child else np.array(joint.place) + 0.01 * bone_frame(joint)[:, 0]
 
 
-def turned_about_bone(angle: float) -> Callable[[Character, Kit], Turns]:
+def turned_about_bone(angle: float) -> Callable[[Character, Kit], ValueTurns]:
     """The first joint of each chain turned about its own bone."""
 
-    def turns(character: Character, kit: Kit) -> Turns:
-        out: Turns = {}
+    def turns(character: Character, kit: Kit) -> ValueTurns:
+        out: ValueTurns = {}
         for names in kit.joints.values():
             for n in names[:1]:
                 joint = character.joint(n)
@@ -204,11 +205,11 @@ def turned_about_bone(angle: float) -> Callable[[Character, Kit], Turns]:
     return turns
 
 
-def swept(angle: float) -> Callable[[Character, Kit], Turns]:
+def swept(angle: float) -> Callable[[Character, Kit], ValueTurns]:
     """The first joint of each chain turned about the axis across bone and hinge; the others a third of that."""
 
-    def turns(character: Character, kit: Kit) -> Turns:
-        out: Turns = {}
+    def turns(character: Character, kit: Kit) -> ValueTurns:
+        out: ValueTurns = {}
         for names in kit.joints.values():
             for i, n in enumerate(names):
                 joint = character.joint(n)

@@ -351,7 +351,7 @@ class Limb(KitKind):
 
 class Arm(Limb):
     kind = "arm"
-    provides = frozenset({"goal", "lengthens"})
+    provides = frozenset({"goal", "lengthens", "neighbours"})
     about = "Upper arm, forearm and hand: a hand target with an elbow guide, or joint by joint, blended."
     word, guide = "hand", "elbow guide"
     fallback = np.array([0.0, 0.0, -1.0])
@@ -360,7 +360,7 @@ class Arm(Limb):
 
 class Leg(Limb):
     kind = "leg"
-    provides = frozenset({"goal", "lengthens"})
+    provides = frozenset({"goal", "lengthens", "neighbours"})
     about = "Thigh, shin and foot, also with a hock or more bones: a foot target with a knee guide, or joint by joint."
     word, guide = "foot", "knee guide"
     fallback = np.array([0.0, 0.0, 1.0])

@@ -6,7 +6,7 @@ import numpy as np
 
 from ...character import Character, Kit
 from ...geometry.rotations import matrix_from_quaternion, unit
-from .led import Led, Turns, tip_of
+from .led import Led, ValueTurns, tip_of
 
 
 class Wing(Led):
@@ -52,7 +52,7 @@ def _wing_axes(character: Character, kit: Kit) -> tuple[np.ndarray, np.ndarray, 
     return out, back, normal
 
 
-def folded_wing(character: Character, kit: Kit) -> Turns:
+def folded_wing(character: Character, kit: Kit) -> ValueTurns:
     """Upper arm back along the body, forearm forward on it, hand and all that hangs back again: a closed fan."""
     out, back, normal = _wing_axes(character, kit)
 
@@ -81,7 +81,7 @@ def folded_wing(character: Character, kit: Kit) -> Turns:
                 whole = above
         delta[n] = whole
         turned[n] = whole - delta.get(str(joint.parent), 0.0)
-    turns: Turns = {}
+    turns: ValueTurns = {}
     for n in names:
         own = matrix_from_quaternion(character.joint(n).turn).T @ normal
         if abs(turned[n]) > 1e-4:
@@ -90,10 +90,10 @@ def folded_wing(character: Character, kit: Kit) -> Turns:
     return turns
 
 
-def _flapped(character: Character, kit: Kit) -> Turns:
+def _flapped(character: Character, kit: Kit) -> ValueTurns:
     """Beaten down at 1 and up at -1, about the way back along the body; the hand lags behind a little."""
     _, back, normal = _wing_axes(character, kit)
-    out: Turns = {}
+    out: ValueTurns = {}
     for role, share in (("upper", 0.8), ("middle", 0.3), ("end", 0.25)):
         for n in kit.joints[role]:
             joint = character.joint(n)
@@ -104,17 +104,17 @@ def _flapped(character: Character, kit: Kit) -> Turns:
     return out
 
 
-def _swept_wing(character: Character, kit: Kit) -> Turns:
+def _swept_wing(character: Character, kit: Kit) -> ValueTurns:
     _, _, normal = _wing_axes(character, kit)
     n = kit.joints["upper"][0]
     own = matrix_from_quaternion(character.joint(n).turn).T @ normal
     return {n: {-1.0: -0.6 * own, 1.0: 0.6 * own}}
 
 
-def _wing_curl(character: Character, kit: Kit) -> Turns:
+def _wing_curl(character: Character, kit: Kit) -> ValueTurns:
     """Fingers bent down at 1, up at -1, each joint a little more than the one before."""
     _, back, _ = _wing_axes(character, kit)
-    out: Turns = {}
+    out: ValueTurns = {}
     for role, names in kit.joints.items():
         if role.startswith("finger "):
             for i, n in enumerate(names):

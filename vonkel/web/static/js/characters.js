@@ -1,5 +1,8 @@
 // All characters, and bringing one in.
-import { all, byId, call, megabytes, say, toast } from "./dom.js";
+import { call } from "./net/api.js";
+import { all, byId } from "./widgets/html.js";
+import { say, toast } from "./widgets/toasts.js";
+import { megabytes } from "./words.js";
 
 const form = byId("bring-in");
 const said = byId("bring-in-said");

@@ -34,9 +34,9 @@ export interface State {
   store_bytes: number;
   pose: { values: Values; label: string };
   parts: Part[];
-  joints: Joint[];
+  joints: (Joint & { partner: string })[];
   kits: Kit[];
-  controls: Control[];
+  controls: (Control & { partner: string })[];
   rules: (Follow | Space | Link | Spring | Swing)[];
   shapes: Shape[];
   clips: Clip[];
@@ -59,41 +59,71 @@ export interface Refusal {
 declare global {
   interface Window {
     vonkel: any;
+    /** Bootstrap's widgets, from its own script. */
+    bootstrap: any;
   }
+}
+
+/** A place under the pointer, for tools; `press`: how hard a pen is pressed, 0 to 1. */
+export interface Spot {
+  view: string;
+  x: number;
+  y: number;
+  ray: [number[], number[]];
+  hit: { point: number; triangle: number; distance: number } | null;
+  place: number[] | null;
+  metre: number;
+  press?: number;
 }
 
 /** What takes the plate's clicks while it is in the hand; its panel stands on the right sheet. */
 export interface Tool {
-  title?: string;
+  name: string;
+  title: string;
+  station: string;
   hint?: string;
-  name?: string;
-  station?: string;
+  /** Its words in the dock, if they are others than the title. */
+  label?: string;
+  /** The key that takes it up. */
+  key?: string;
+  /** Clicks still choose joints and controls. */
   passive?: boolean;
-  kit?: any;
+  /** It stands in no dock and no finder: others take it up. */
+  unlisted?: boolean;
+  kit?: string;
   enter(bench: any): void;
   leave(bench: any): void;
-  panel(bench: any): any[];
-  click?(spot: any): void;
-  hover?(spot: any): void;
-  key?(event: KeyboardEvent): boolean | void;
+  panel(bench: any): any;
+  click?(spot: Spot): void;
+  hover?(spot: Spot): void;
+  /** One place of a stroke, in the order of the hand; `done`, with no place: the hand let go. */
+  stroke?(spot: Spot | null, done: boolean): void;
+  pick?(joint: string): void;
+  keyed?(event: KeyboardEvent): boolean | void;
   drag?(name: string, place: Vector, done: boolean): void;
   meshChanged?(same: boolean): void;
 }
 
-/** A place of the house: what it shows on its sheets and in its dock, and what it does with what is picked. */
+/** A place of the house: what it shows on its sheets, and what it does with what is picked. */
 export interface StationKind {
-  left(bench: any): any[];
-  right(bench: any): any[];
-  dock?(bench: any): any[];
+  left(bench: any): any;
+  right(bench: any): any;
+  /** What it keeps in the store for its sheets, with how it begins. */
+  fields?: Record<string, any>;
+  /** When one arrives; when one leaves. */
   enter?(bench: any): void;
+  leave?(bench: any): void;
+  /** Whenever the state has been learned while one is there. */
+  shown?(bench: any): void;
   picked?(bench: any, name: string): void;
   pickPoint?(bench: any, index: number): void;
-  key?: Record<string, string>;
+  /** Fade what is chosen here, if that is neither joint nor control. */
+  fade?(bench: any): void;
   keys?: string[][];
   layers?: { joints?: boolean; controls?: boolean };
   levels?: Set<string>;
   large?: string;
-  shading?: string;
+  shading?(bench: any): string;
   rest?: boolean;
   strip?: boolean;
   heat?: boolean;

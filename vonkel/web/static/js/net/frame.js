@@ -14,3 +14,17 @@ export function frameFrom(data) {
   }
   return { sequence: view.getUint32(0, true), said, blocks };
 }
+
+/**
+ * Points with some of them put elsewhere: `ranges` says of which points, [first, count, …].
+ * @param {Float32Array} points @param {number[]} ranges @param {Float32Array} moved
+ */
+export function patched(points, ranges, moved) {
+  let at = 0;
+  for (let r = 0; r < ranges.length; r += 2) {
+    const count = 3 * ranges[r + 1];
+    points.set(moved.subarray(at, at + count), 3 * ranges[r]);
+    at += count;
+  }
+  return points;
+}

@@ -1,108 +1,81 @@
 // What leads, what follows: one sentence a link, its curves, and a record mode that reads the pose one has made.
-import { curveDrawing } from "../curve.js";
-import { call, fullName, h, measureOf, say, toast } from "../dom.js";
-import { button, choices } from "./common.js";
+import { acts, button, chosenButton, choices, fold, select } from "../widgets/fields.js";
+import { curveDrawing } from "../widgets/curve.js";
+import { h, made } from "../widgets/html.js";
+import { toast } from "../widgets/toasts.js";
+import { fullName } from "../words.js";
+import { axisOf, leadAxis, linkSentence, named } from "./leading.js";
+import { otherLeads, poseLead } from "./poselead.js";
 import { channelSlider } from "./posing.js";
 
-/**
- * What the numbers of a channel mean: a control's channel says it itself, a joint's is told by its name, a shape has
- * none.
- */
-function axisOf(b, thing, channel) {
-  const control = thing.startsWith("control:") ? b.state.controls.find((c) => c.name === thing.slice(8)) : null;
-  const known = control?.channels.find((k) => k.name === channel);
-  return measureOf(known ?? { kind: thing.startsWith("joint:") ? channel.split(" ")[0] : "value" });
-}
-const leadAxis = (b, lead) =>
-  lead.kind === "channel"
-    ? axisOf(b, lead.thing, lead.channel)
-    : measureOf({ kind: lead.kind === "distance" ? "move" : "turn" });
-const named = (thing) => fullName(thing.split(":").slice(1).join(":") || thing);
+/** What this page keeps in the store. */
+export const linkFields = {
+  linkLead: "", // the control whose channel is being recorded, and the channel
+  linkChannel: "",
+  openLink: "",
+  linkFollower: new Map(),
+  poseLead: null,
+  leadValue: { of: "", value: 0 },
+};
+const ROUNDINGS = {
+  none: "nothing",
+  whole: "whole steps",
+  half: "half steps",
+  third: "third steps",
+  quarter: "quarter steps",
+};
+const MOST = 40; // links listed while nothing is chosen
 
-/** “curl of fingers L leads 27 channels of 9 controls”. */
-export function linkSentence(link) {
-  const l = link.lead,
-    things = new Set(link.followers.map((f) => f.thing));
-  const lead =
-    l.kind === "channel"
-      ? `${l.channel} of ${named(l.thing)}`
-      : l.kind === "distance"
-        ? `the way from ${named(l.thing)} to ${named(l.other)}`
-        : `the ${l.kind} of ${named(l.thing)}`;
-  const one = link.followers[0];
-  const what =
-    things.size === 0
-      ? "nothing yet"
-      : link.followers.length === 1
-        ? `${one.channel || "the shape"} of ${named(one.thing)}`
-        : things.size === 1
-          ? `${link.followers.length} channels of ${named(one.thing)}`
-          : `${link.followers.length} channels of ${things.size} others`;
-  return `${lead} leads ${what}`;
-}
-
-function curveOf(b, link) {
-  const key = `${link.name}`;
-  b.linkFollower ??= new Map();
-  const chosen = Math.min(b.linkFollower.get(key) ?? 0, link.followers.length - 1),
-    f = link.followers[chosen];
-  if (!f) return h("p", { class: "empty" }, "It leads nothing yet: pose what should follow, and record.");
-  const lead = link.lead,
+/** What the curve's drawing is told of the chosen follower. */
+function drawn(b, link, chosen) {
+  const f = link.followers[chosen],
+    { lead } = link,
     control = b.state.controls.find((c) => `control:${c.name}` === lead.thing),
-    channel = control?.channels.find((k) => k.name === lead.channel);
-  const low = channel?.low ?? -1,
-    high = channel?.high ?? 1,
-    now = lead.kind === "channel" ? (b.values[control?.name]?.[lead.channel] ?? channel?.rest ?? 0) : 0;
+    channel = control?.channels.find((k) => k.name === lead.channel),
+    axis = axisOf(b, f.thing, f.channel);
   const step = (more) => b.step("rules.key", { link: link.name, follower: chosen, ...more }, { quiet: true });
-  const kin = link.followers
-    .map((x, i) => i)
-    .filter(
-      (i) => axisOf(b, link.followers[i].thing, link.followers[i].channel).out === axisOf(b, f.thing, f.channel).out,
-    );
-  const drawing = curveDrawing({
+  const kin = [...link.followers.keys()].filter(
+    (i) => axisOf(b, link.followers[i].thing, link.followers[i].channel).out === axis.out,
+  );
+  return {
     curves: kin.map((i) => link.followers[i].curve),
     chosen: kin.indexOf(chosen),
     x: leadAxis(b, lead),
-    y: axisOf(b, f.thing, f.channel),
-    low,
-    high,
-    now,
+    y: axis,
+    low: channel?.low ?? -1,
+    high: channel?.high ?? 1,
+    now: lead.kind === "channel" ? (b.values[control?.name]?.[lead.channel] ?? channel?.rest ?? 0) : 0,
     onKey: (was, at, value) => step({ was, at, value }),
     onDrop: (at) => step({ was: at, at, value: 0, drop: true }),
-  });
+  };
+}
+
+function curveOf(b, link) {
+  const last = link.followers.length - 1,
+    chosen = Math.min(b.ui.linkFollower.get(link.name) ?? 0, last),
+    f = link.followers[chosen];
+  if (!f) return h("p", { class: "empty" }, "It leads nothing yet: pose what should follow, and record.");
   const edit = (change) => b.step("rules.edit", { name: link.name, rule: { ...link, ...change } }, { quiet: true });
   const own = (change) =>
     edit({ followers: link.followers.map((x, i) => (i === chosen ? { ...x, curve: { ...x.curve, ...change } } : x)) });
+  const choose = (i) => {
+    b.ui.linkFollower.set(link.name, Number(i));
+    b.ui.touch("linkFollower");
+  };
+  const drawing = drawn(b, link, chosen);
+  const followers = link.followers.map((x, i) => [i, `${named(x.thing)}: ${x.channel || "strength"}`]);
   return h(
     "div",
     {},
-    h(
-      "select",
-      {
-        "aria-label": "Follower",
-        onchange: (e) => {
-          b.linkFollower.set(key, Number(e.target.value));
-          b.sheets();
-        },
-      },
-      link.followers.map((x, i) =>
-        h("option", { value: i, selected: i === chosen }, `${named(x.thing)}: ${x.channel || "strength"}`),
-      ),
-    ),
-    drawing,
+    select("Follower", followers, chosen, choose),
+    made(drawing, () => curveDrawing(drawing)),
     choices({ linear: "straight", smooth: "smooth", stepped: "stepped" }, f.curve.manner, (manner) => own({ manner })),
     choices({ hold: "held past the ends", continue: "goes on" }, f.curve.past, (past) => own({ past })),
     h(
       "label",
       { class: "soft" },
       "rounded to ",
-      h(
-        "select",
-        { "aria-label": "Rounding", onchange: (e) => edit({ rounding: e.target.value }) },
-        ["none", "whole", "half", "third", "quarter"].map((r) =>
-          h("option", { value: r, selected: r === link.rounding }, r === "none" ? "nothing" : `${r} steps`),
-        ),
-      ),
+      select("Rounding", ROUNDINGS, link.rounding, (rounding) => edit({ rounding })),
     ),
   );
 }
@@ -125,225 +98,80 @@ async function record(b, control, channel) {
   }
 }
 
-/** Controls that move what leads: they are not to follow it. */
-function leading(b, lead) {
-  const names = [lead.thing, lead.other].filter((t) => t?.startsWith("joint:")).map((t) => t.slice(6));
-  const kits = new Set(
-    b.state.kits
-      .filter((k) =>
-        Object.values(k.joints)
-          .flat()
-          .some((n) => names.includes(n)),
-      )
-      .map((k) => k.name),
-  );
-  return new Set([
-    ...b.state.controls.filter((c) => kits.has(c.kit)).map((c) => c.name),
-    ...[lead.thing, lead.other].filter((t) => t?.startsWith("control:")).map((t) => t.slice(8)),
-    "whole",
-  ]);
-}
-
-/** Record with an angle or a distance as the lead: its value is read from the pose one has made. */
-function poseLead(b) {
-  const lead = b.poseLead,
-    away = leading(b, lead),
-    axis = leadAxis(b, lead);
-  const posed = () => Object.fromEntries(Object.entries(b.values).filter(([name]) => !away.has(name)));
-  const said = h("output", { class: "fig" }, "…");
-  const read = () =>
-    call("POST", `/api/c/${b.number}/lead`, { lead, values: b.values }).then(({ value }) => {
-      said.textContent = `${(value * axis.out).toFixed(1)}${axis.unit}`;
-      return value;
-    });
-  read().catch(say);
-  const take = async () => {
-    const values = posed();
-    if (!Object.keys(values).length) {
-      toast("Pose what is to follow, too: what moves the lead itself doesn't count.");
-      return;
-    }
-    const kept = structuredClone(b.values);
-    if (await b.step("rules.record", { lead, at: await read(), values, both_sides: b.symmetry })) {
-      b.values = Object.fromEntries(Object.entries(kept).filter(([name]) => !(name in values)));
-      b.pose();
-      await b.keepPose(`Recorded by the ${lead.kind} of ${named(lead.thing)}`);
-    }
+function recording(b, c, lead) {
+  const at = (b.values[c.name]?.[lead.name] ?? lead.rest).toFixed(2);
+  const done = () => {
+    b.ui.linkLead = "";
   };
   return h(
     "section",
     { class: "tool" },
-    h(
-      "h3",
-      {},
-      lead.kind === "distance"
-        ? `Led by the way from ${named(lead.thing)} to ${named(lead.other)}`
-        : `Led by the ${lead.kind} of ${named(lead.thing)}`,
-    ),
-    h("p", { class: "soft" }, "Pose the lead, pose what is to follow, record. Now it reads ", said, "."),
-    h(
-      "p",
-      { class: "soft" },
-      Object.keys(posed()).length
-        ? `To follow: ${Object.keys(posed()).map(fullName).slice(0, 6).join(", ")}`
-        : "Nothing is posed to follow yet.",
-    ),
-    h(
-      "div",
-      { class: "acts" },
-      button("Record here", take, "mend small"),
-      button(
-        "Done",
-        () => {
-          b.poseLead = null;
-          b.sheets();
-        },
-        "small",
-      ),
+    h("h3", {}, `Recording ${lead.name} of ${fullName(c.name)}`),
+    h("p", { class: "soft" }, "Set its value, pose whatever is to follow, then record."),
+    channelSlider(b, c.name, lead),
+    acts(
+      button(`Record at ${at}`, () => record(b, c.name, lead), "mend small"),
+      button("Done", done, "small"),
     ),
   );
 }
 
-/** Starting a link that an angle of the chosen joint, or a distance from the chosen thing, leads. */
-function otherLeads(b) {
-  const s = b.plate.selected,
-    thing = s.joint ? `joint:${s.joint}` : s.control ? `control:${s.control}` : "";
-  if (!thing) return null;
-  const start = (lead) => {
-    b.poseLead = lead;
-    b.sheets();
+/** The channels that may lead, each a button that begins a recording. */
+function recordables(b, c) {
+  const leads = c.channels.filter((k) => !k.locked && !/^(move|turn) /.test(k.name) && !k.name.startsWith("in "));
+  if (!leads.length)
+    return h(
+      "p",
+      { class: "soft" },
+      "It has no channel of its own to lead with. Add one under Control, “Limits and locks”.",
+    );
+  const begin = (k) => {
+    b.ui.linkLead = c.name;
+    b.ui.linkChannel = k.name;
   };
-  const to = h(
-    "select",
-    { "aria-label": "Distance to", style: "max-width:150px" },
-    [["ground", "the ground"], ...b.state.joints.map((j) => [`joint:${j.name}`, fullName(j.name)])].map(([k, t]) =>
-      h("option", { value: k }, t),
-    ),
-  );
-  return h(
-    "div",
-    {},
-    h("h3", {}, `Lead by ${named(thing)}`),
-    s.joint
-      ? h(
-          "div",
-          { class: "acts" },
-          ["bend", "twist", "swing"].map((kind) => button(`its ${kind}`, () => start({ kind, thing }), "small")),
-        )
-      : null,
-    h(
-      "div",
-      { class: "acts" },
-      to,
-      button("its distance", () => start({ kind: "distance", thing, other: to.value }), "small"),
-    ),
-  );
+  return [
+    h("h3", {}, "Record poses for a channel"),
+    acts(leads.map((k) => chosenButton(k.name, false, () => begin(k), { "aria-pressed": undefined }))),
+  ];
+}
+
+/** The links that speak of what is chosen; while nothing is, the first of all. */
+function linksOf(b, c) {
+  const links = b.state.rules.filter((r) => r.kind === "link"),
+    { joint } = b.plate.selected;
+  const own = c ? `control:${c.name}` : joint ? `joint:${joint}` : "";
+  const speaks = (r) => r.lead.thing === own || r.lead.other === own || r.followers.some((f) => f.thing === own);
+  return own ? links.filter(speaks) : links.slice(0, MOST);
 }
 
 export function linkSheet(b) {
-  const c =
-    b.state.controls.find((x) => x.name === (b.linkLead ?? b.plate.selected.control)) ??
-    b.state.controls.find((x) => x.name === b.plate.selected.control);
-  const links = b.state.rules.filter((r) => r.kind === "link");
-  const own = c ? `control:${c.name}` : b.plate.selected.joint ? `joint:${b.plate.selected.joint}` : "";
-  const mine = own
-    ? links.filter((r) => r.lead.thing === own || r.lead.other === own || r.followers.some((f) => f.thing === own))
-    : links.slice(0, 40);
-  const head = [h("h2", {}, "What leads, what follows"), b.poseLead ? poseLead(b) : null];
-  const rows = mine.map((r) => linkRow(b, r));
-  if (!c)
-    return [
-      ...head,
-      ...rows,
-      mine.length ? null : h("p", { class: "empty" }, "Choose a control or a joint: its links stand here."),
-      otherLeads(b),
-    ].filter(Boolean);
-  const leads = c.channels.filter((k) => !k.locked && !/^(move|turn) /.test(k.name) && !k.name.startsWith("in "));
-  const lead = b.linkLead === c.name ? c.channels.find((k) => k.name === b.linkChannel) : null;
-  const recording = lead
-    ? [
-        h(
-          "section",
-          { class: "tool" },
-          h("h3", {}, `Recording ${lead.name} of ${fullName(c.name)}`),
-          h("p", { class: "soft" }, "Set its value, pose whatever is to follow, then record."),
-          channelSlider(b, c.name, lead),
-          h(
-            "div",
-            { class: "acts" },
-            button(
-              `Record at ${(b.values[c.name]?.[lead.name] ?? lead.rest).toFixed(2)}`,
-              () => record(b, c.name, lead),
-              "mend small",
-            ),
-            button(
-              "Done",
-              () => {
-                b.linkLead = null;
-                b.sheets();
-              },
-              "small",
-            ),
-          ),
-        ),
-      ]
-    : [];
+  const { controls } = b.state,
+    named_ = (name) => controls.find((x) => x.name === name);
+  const c = named_(b.ui.linkLead) ?? named_(b.plate.selected.control);
+  const mine = linksOf(b, c);
+  const lead = c && b.ui.linkLead === c.name ? c.channels.find((k) => k.name === b.ui.linkChannel) : null;
+  const none = c ? "Nothing leads or follows here yet." : "Choose a control or a joint: its links stand here.";
   return [
-    ...head,
-    ...recording,
-    ...rows,
-    mine.length ? null : h("p", { class: "empty" }, "Nothing leads or follows here yet."),
-    leads.length && !lead
-      ? h(
-          "div",
-          {},
-          h("h3", {}, "Record poses for a channel"),
-          h(
-            "div",
-            { class: "acts" },
-            leads.map((k) =>
-              button(
-                k.name,
-                () => {
-                  b.linkLead = c.name;
-                  b.linkChannel = k.name;
-                  b.sheets();
-                },
-                "small",
-              ),
-            ),
-          ),
-        )
-      : null,
-    leads.length
-      ? null
-      : h(
-          "p",
-          { class: "soft" },
-          "It has no channel of its own to lead with. Add one under Control, “Limits and locks”.",
-        ),
+    h("h2", {}, "What leads, what follows"),
+    b.ui.poseLead ? poseLead(b) : null,
+    lead ? recording(b, c, lead) : null,
+    mine.map((r) => linkRow(b, r)),
+    mine.length ? null : h("p", { class: "empty" }, none),
+    c && !lead ? recordables(b, c) : null,
     otherLeads(b),
-  ].filter(Boolean);
+  ];
 }
 
 function linkRow(b, r) {
-  return h(
-    "details",
-    {
-      class: "fold",
-      open: b.openLink === r.name,
-      ontoggle: (e) => {
-        if (e.target.open && b.openLink !== r.name) {
-          b.openLink = r.name;
-          b.sheets();
-        }
-      },
-    },
-    h("summary", { class: r.on ? "" : "soft" }, linkSentence(r)),
-    b.openLink === r.name ? curveOf(b, r) : null,
-    h(
-      "div",
-      { class: "acts" },
+  const open = b.ui.openLink === r.name;
+  const turn = (on) => {
+    b.ui.openLink = on ? r.name : "";
+  };
+  const title = h("span", { class: r.on ? "" : "soft" }, linkSentence(r));
+  return fold(
+    { key: r.name, title, open, act: turn, more: { key: r.name, "data-rule": r.name } },
+    open ? curveOf(b, r) : null,
+    acts(
       button(r.on ? "Switch off" : "Switch on", () => b.step("rules.switch", { name: r.name, on: !r.on }), "small"),
       button("Take away", () => b.step("rules.remove", { name: r.name }), "small quiet"),
     ),

@@ -1,20 +1,27 @@
 // The order: the whole rig as a list to be read from top to bottom, with what each line costs; lines can be left out to
 // see what they do.
-import { call, h, inWords, plainName, say, tag } from "../dom.js";
-import { button } from "./common.js";
+import { call } from "../net/api.js";
+import { acts, button, fold, tick } from "../widgets/fields.js";
+import { h, tag } from "../widgets/html.js";
+import { say } from "../widgets/toasts.js";
+import { inWords, plainName } from "../words.js";
+
+const WIDE = 44; // pixels of the bar of the dearest group
+const SHORT = 3; // slots that are named
+
+/** What this page keeps in the store. */
+export const orderFields = { order: { at: "", rows: null }, openGroups: new Set() };
 
 async function load(b) {
   const at = `${b.number}/${b.position().step}`;
-  if (b.orderAt === at || b.orderLoading === at) return;
-  b.orderLoading = at;
+  if (b.ui.order.at === at) return;
+  b.ui.order = { at, rows: b.ui.order.rows };
   try {
-    b.orderRows = (await call("GET", `/api/c/${b.number}/order`)).operations;
-    b.orderAt = at;
+    const { operations } = await call("GET", `/api/c/${b.number}/order`);
+    if (b.ui.order.at === at) b.ui.order = { at, rows: operations };
   } catch (error) {
     say(error);
   }
-  b.orderLoading = "";
-  if (b.rigView === "order") b.sheets();
 }
 
 /** Runs of operations of one group. */
@@ -39,7 +46,7 @@ const costOf = (group) => group.rows.reduce((sum, r) => sum + r.micros, 0);
 
 export function orderSheet(b) {
   load(b);
-  const rows = b.orderRows;
+  const { rows } = b.ui.order;
   if (!rows) return [h("h2", {}, "Order of solving"), h("p", { class: "soft" }, "Reading the rig …")];
   const groups = runs(rows),
     total = rows.reduce((a, r) => a + r.micros, 0),
@@ -52,81 +59,66 @@ export function orderSheet(b) {
     h("h2", {}, "Order of solving"),
     h("p", { class: "soft" }, said),
     b.off.size ? allOn(b) : null,
-    ...groups.map((g, i) => {
+    groups.map((g, i) => {
       const again = seen.has(g.group);
       seen.add(g.group);
       return groupRow(b, g, i, { again, most });
     }),
-  ].filter(Boolean);
+  ];
 }
 
-function allOn(b) {
-  const act = () => {
-    b.off.clear();
-    b.pose();
-    b.sheets();
-  };
-  return h("div", { class: "acts" }, button(`Switch all ${b.off.size} on again`, act, "mend small"));
+function setOff(b, off) {
+  b.off = off;
+  b.pose();
 }
+
+const allOn = (b) => acts(button(`Switch all ${b.off.size} on again`, () => setOff(b, new Set()), "mend small"));
 
 /** What one kit or rule does, line by line; again: it stood farther up already. */
 function groupRow(b, g, i, { again, most }) {
   const cost = costOf(g),
-    key = `${i}-${g.group}`;
+    key = `${i}-${g.group}`,
+    { openGroups } = b.ui;
   const move = (words, to) => button(words, () => b.step("rules.order", { group: g.group, to }), "small quiet");
-  const open = {
-    class: "fold order",
-    open: b.openGroups.has(key),
-    ontoggle: (e) => {
-      if (e.target.open) b.openGroups.add(key);
-      else b.openGroups.delete(key);
-    },
-  };
-  return h(
-    "details",
-    open,
-    h(
-      "summary",
-      { title: g.kind },
-      h("span", { class: "fig soft" }, `${i + 1} `),
-      sided(b, g.group),
-      again ? h("span", { class: "soft" }, " again") : null,
-      h(
-        "span",
-        { class: "cost" },
-        h("i", { style: `width:${Math.max(2, (44 * cost) / most)}px` }),
-        h("span", { class: "fig" }, micro(cost)),
-      ),
-    ),
-    h("div", { class: "acts" }, move("Earlier", "up"), move("Later", "down")),
+  const turn = (on) => b.ui.put("openGroups", key, on);
+  const title = [
+    h("span", { class: "fig soft" }, `${i + 1} `),
+    sided(b, g.group),
+    again ? h("span", { class: "soft" }, " again") : null,
+  ];
+  const beside = h(
+    "span",
+    { class: "cost" },
+    h("i", { style: `width:${Math.max(2, (WIDE * cost) / most)}px` }),
+    h("span", { class: "fig" }, micro(cost)),
+  );
+  return fold(
+    { key, title, beside, open: openGroups.has(key), act: turn, kind: "order", more: { key, title: g.kind } },
+    acts(move("Earlier", "up"), move("Later", "down")),
     h(
       "ul",
       { class: "lines" },
-      g.rows.map((r) => lineRow(b, r)),
+      g.rows.map((r, k) => lineRow(b, r, k)),
     ),
   );
 }
 
-function lineRow(b, r) {
-  const tick = (e) => {
-    if (e.target.checked) b.off.delete(r.sentence);
-    else b.off.add(r.sentence);
-    b.pose();
-    b.sheets();
+function lineRow(b, r, k) {
+  const flip = (on) => {
+    const off = new Set(b.off);
+    if (on) off.delete(r.sentence);
+    else off.add(r.sentence);
+    setOff(b, off);
   };
-  const box = { type: "checkbox", checked: !b.off.has(r.sentence), "aria-label": r.sentence, onchange: tick };
-  const from = r.reads.length ? ` from ${short(r.reads)}` : "";
+  const from = r.reads.length ? ` from ${short(r.reads)}` : "",
+    said = `${r.amends ? "changes" : "writes"} ${short(r.writes)}${from} · ${micro(r.micros)}`;
   return h(
     "li",
-    { title: inWords(`reads ${r.reads.join(", ") || "nothing"}; writes ${r.writes.join(", ")}`) },
-    h("label", {}, h("input", box), ` ${inWords(r.sentence)}`),
-    h(
-      "span",
-      { class: "soft small" },
-      `${r.amends ? "changes" : "writes"} ${short(r.writes)}${from} · ${micro(r.micros)}`,
-    ),
+    { key: k, title: inWords(`reads ${r.reads.join(", ") || "nothing"}; writes ${r.writes.join(", ")}`) },
+    h("label", {}, tick(r.sentence, !b.off.has(r.sentence), flip), ` ${inWords(r.sentence)}`),
+    h("span", { class: "soft small" }, said),
   );
 }
 
 const short = (words) =>
-  inWords(words.slice(0, 3).join(", ") + (words.length > 3 ? ` and ${words.length - 3} more` : ""));
+  inWords(words.slice(0, SHORT).join(", ") + (words.length > SHORT ? ` and ${words.length - SHORT} more` : ""));

@@ -1,6 +1,10 @@
 // Drawing chains of joints: every click lands inside the body; the chain shows in all drawings until it is finished.
-import { call, h, plainName, say, toast } from "../dom.js";
-import { button, choices, pairs } from "../stations/common.js";
+import { enterTool, PlateTool } from "../app/tools.js";
+import { call } from "../net/api.js";
+import { acts, button, choices, pairs, select, textField } from "../widgets/fields.js";
+import { h } from "../widgets/html.js";
+import { say, toast } from "../widgets/toasts.js";
+import { plainName } from "../words.js";
 import { asker } from "./ask.js";
 
 const SNAPS = { middle: "middle of the flesh", loop: "loop centre", part: "part centre", point: "point" };
@@ -12,54 +16,47 @@ const ON = {
   joint: "on a joint",
   air: "beside the body",
 };
+const NEAR = 9, // pixels within which a click means what lies there
+  FARTHEST = 50; // metres that a click may reach at all
 
-class Draw {
-  name = "draw";
-  title = "Draw a chain";
-  station = "joints";
-  hint = "Click in any drawing; begin on a joint to branch from it. Enter finishes, Backspace takes the last back.";
+class Draw extends PlateTool {
   snap = "middle";
   word = "chain";
   end = true;
+  /** @type {number[] | null} */ start = null;
 
   enter(b) {
-    this.b = b;
+    super.enter(b);
     this.reset();
   }
-  leave() {
-    this.b.plate.wishes = [];
-  }
   reset() {
-    this.places = [];
+    /** @type {number[][]} */ this.places = [];
     this.parent = "";
+    this.start = null;
     this.said = "";
-    this.ghost = null;
+    /** @type {number[] | null} */ this.ghost = null;
+    this.show();
+  }
+  /** Begin on a joint. */
+  from(joint) {
+    this.parent = joint.name;
+    this.start = joint.place;
     this.show();
   }
 
   show() {
-    const line = [...(this.start ? [this.start] : []), ...this.places],
-      plate = this.b.plate;
-    plate.wishes = [
-      { line, dots: true },
-      ...(this.ghost
-        ? [{ line: line.length ? [line.at(-1), this.ghost] : [this.ghost], dashed: true, dots: true }]
-        : []),
-    ];
-    plate.draw();
+    const line = [...(this.start ? [this.start] : []), ...this.places];
+    const next = line.length ? [line.at(-1), this.ghost] : [this.ghost];
+    this.wish({ line, dots: true }, ...(this.ghost ? [{ line: next, dashed: true, dots: true }] : []));
+    this.changed();
   }
 
   async land(spot) {
     const [origin, way] = spot.ray,
-      after = this.places.at(-1) ?? this.start ?? null;
+      after = this.places.at(-1) ?? this.start ?? null,
+      tolerance = Math.min(NEAR * spot.metre, FARTHEST);
     try {
-      return await call("POST", `/api/c/${this.b.number}/landing`, {
-        origin,
-        way,
-        snap: this.snap,
-        tolerance: Math.min(9 * spot.metre, 50),
-        after,
-      });
+      return await call("POST", `/api/c/${this.b.number}/landing`, { origin, way, snap: this.snap, tolerance, after });
     } catch (error) {
       say(error);
       return null;
@@ -69,10 +66,9 @@ class Draw {
   hover = asker(
     (spot) => this.land(spot),
     (found) => {
-      if (this.b.tool === this) {
-        this.ghost = found.place;
-        this.show();
-      }
+      if (this.b.tool !== this) return;
+      this.ghost = found.place;
+      this.show();
     },
   );
 
@@ -95,7 +91,6 @@ class Draw {
     this.said = found.on === "joint" ? `from ${plainName(found.name)}` : ON[found.on] + onPart;
     this.ghost = null;
     this.show();
-    this.b.sheets();
   }
 
   async finish() {
@@ -103,18 +98,9 @@ class Draw {
       toast("A chain has at least two joints. Click once more.");
       return;
     }
-    const params = {
-      places: this.places,
-      parent: this.parent,
-      name: this.word || "chain",
-      both_sides: this.b.symmetry,
-      end: this.end,
-    };
-    if (await this.b.step("joints.draw", params)) {
-      this.start = null;
-      this.reset();
-      this.b.sheets();
-    }
+    const { places, parent, end } = this;
+    const params = { places, parent, name: this.word || "chain", both_sides: this.b.symmetry, end };
+    if (await this.b.step("joints.draw", params)) this.reset();
   }
 
   back() {
@@ -124,57 +110,39 @@ class Draw {
       this.start = null;
     }
     this.show();
-    this.b.sheets();
   }
 
-  key(e) {
+  keyed(e) {
     if (e.key === "Enter") this.finish();
     else if (e.key === "Backspace") this.back();
     else return false;
     return true;
   }
 
-  panel(b) {
+  panel() {
+    const word = (text) => {
+      this.word = text.trim();
+    };
+    const snap = (k) => {
+      this.snap = k;
+      this.changed();
+    };
     return [
       pairs(
         [
           "name",
-          h("input", {
-            type: "text",
-            value: this.word,
-            maxlength: 60,
-            style: "width:150px",
-            "aria-label": "Chain name",
-            "data-keep": "chain-name",
-            onchange: (e) => {
-              this.word = e.target.value.trim();
-            },
-          }),
+          textField("Chain name", this.word, word, { onchange: undefined, oninput: (e) => word(e.target.value) }),
         ],
-        [
-          "lands",
-          h(
-            "select",
-            {
-              "aria-label": "Where joints land",
-              onchange: (e) => {
-                this.snap = e.target.value;
-              },
-            },
-            Object.entries(SNAPS).map(([k, t]) => h("option", { value: k, selected: k === this.snap }, t)),
-          ),
-        ],
+        ["lands", select("Where joints land", SNAPS, this.snap, snap)],
         ["from", this.parent ? plainName(this.parent) : "a root of its own"],
         ["joints", h("span", { class: "fig" }, String(this.places.length))],
       ),
       choices({ end: "last is an end joint", no: "all hold skin" }, this.end ? "end" : "no", (k) => {
         this.end = k === "end";
-        b.sheets();
+        this.changed();
       }),
       this.said ? h("p", { class: "soft" }, `The last one lies ${this.said}.`) : null,
-      h(
-        "div",
-        { class: "acts" },
+      acts(
         button("Finish (Enter)", () => this.finish(), "mend small"),
         button("Take back", () => this.back(), "small"),
       ),
@@ -182,4 +150,11 @@ class Draw {
   }
 }
 
-export const DRAW = new Draw();
+export const DRAW = new Draw({
+  name: "draw",
+  title: "Draw a chain",
+  station: "joints",
+  key: "d",
+  hint: "Click in any drawing; begin on a joint to branch from it. Enter finishes, Backspace takes the last back.",
+});
+enterTool(DRAW);

@@ -1,14 +1,19 @@
 // Putting on a kit: choose which, click a joint, correct what each role takes, put it on.
-import { call, h, plainName, say, tag, toast } from "../dom.js";
-import { button, choices, pairs, switchButton } from "../stations/common.js";
+import { enterTool, PlateTool } from "../app/tools.js";
+import { call } from "../net/api.js";
+import { acts, button, choices, numberField, pairs, select, switchButton, textField } from "../widgets/fields.js";
+import { h, tag } from "../widgets/html.js";
+import { stepForm } from "../widgets/stepform.js";
+import { say, toast } from "../widgets/toasts.js";
+import { plainName } from "../words.js";
 
+/** Kits that bring their own joints: a step of their own. */
 const MADE = {
-  // kits that bring their own joints: a step of their own
   twist: {
     step: "limbs.twist",
     fields: { count: ["joints", 3, 1, 8] },
     picks: { comes_from: { end: "from the bone's end", start: "from its beginning" } },
-    role: "joint",
+    roles: [["joint", "the joint where the bone begins"]],
   },
   muscle: {
     step: "limbs.muscle",
@@ -18,57 +23,37 @@ const MADE = {
       jiggle: ["jiggle, Hz", 0, 0, 30],
     },
     picks: {},
-    role: "first",
+    roles: [
+      ["first", "the first joint that it follows"],
+      ["second", "the second"],
+      ["flexes", "the joint whose bend makes it bulge"],
+    ],
   },
 };
-const ORDER = [
-  "body",
-  "head",
-  "arm",
-  "leg",
-  "foot",
-  "digits",
-  "wing",
-  "fin",
-  "fan",
-  "chain",
-  "stance",
-  "twist",
-  "muscle",
-  "turns",
-  "single",
-  "eyes",
-  "whole",
-];
+const ORDER = "body head arm leg foot digits wing fin fan chain stance twist muscle turns single eyes whole".split(" ");
+const ALWAYS_NAMED = ["chain", "turns", "single", "fin", "digits"],
+  BARE = ["turns", "chain", "single"]; // kits that are named by their first joint, and those by nothing else
 
-class KitTool {
-  name = "kit";
-  title = "Put on a kit";
-  station = "limbs";
-  passive = true;
+class KitTool extends PlateTool {
   kind = "arm";
   joints = {};
   role = "";
   options = {};
-
-  get hint() {
-    return "Choose a kit, then click a joint on the plate. Roles fill in from it; click a role to correct it.";
-  }
+  first = "";
 
   enter(b) {
-    this.b = b;
+    super.enter(b);
     this.joints = {};
     this.options = {};
     this.before = b.plate.layers.joints;
-    b.plate.layers.joints = true;
-    b.loadKitKinds()
-      .then(() => b.sheets())
-      .catch(say);
+    b.plate.layers = { ...b.plate.layers, joints: true };
+    b.loadKitKinds().catch(say);
     if (b.plate.selected.joint) this.pick(b.plate.selected.joint);
   }
-  leave(b) {
-    b.plate.layers.joints = this.before ?? false;
-    b.plate.wishes = [];
+  leave() {
+    const { plate } = this.b;
+    plate.layers = { ...plate.layers, joints: this.before ?? false };
+    super.leave();
   }
 
   kindOf() {
@@ -76,71 +61,51 @@ class KitTool {
   }
 
   choose(kind) {
-    this.kind = kind;
-    this.options = {};
-    this.joints = {};
-    this.role = "";
+    Object.assign(this, { kind, options: {}, joints: {}, role: "" });
     if (this.first) this.suggest(this.first);
-    this.b.sheets();
+    this.changed();
   }
 
   async pick(name) {
-    if (this.role) {
-      const role = this.kindOf()?.roles.find((r) => r.role === this.role),
-        now = this.joints[this.role] ?? [];
-      this.joints[this.role] = now.includes(name)
-        ? now.filter((n) => n !== name)
-        : (role?.most ?? 1) === 1
-          ? [name]
-          : [...now, name];
-      this.b.sheets();
-    } else await this.suggest(name);
+    if (!this.role) return this.suggest(name);
+    const most = this.kindOf()?.roles.find((r) => r.role === this.role)?.most ?? 1,
+      now = this.joints[this.role] ?? [];
+    const joints = now.includes(name) ? now.filter((n) => n !== name) : most === 1 ? [name] : [...now, name];
+    this.joints = { ...this.joints, [this.role]: joints };
+    return this.changed();
   }
 
   async suggest(name) {
     this.first = name;
-    if (this.kind === "twist") {
-      this.joints = { joint: [name] };
-      this.b.sheets();
-      return;
-    }
-    if (this.kind === "muscle") {
-      this.joints = { first: [name] };
-      this.role = "second";
-      this.b.sheets();
-      return;
-    }
-    try {
-      this.joints = (await call("POST", `/api/c/${this.b.number}/suggest`, { kind: this.kind, joint: name })).joints;
-    } catch (error) {
-      say(error);
-    }
-    this.b.sheets();
+    const made = MADE[this.kind];
+    if (made) {
+      const roles = made.roles.map(([r]) => r);
+      this.joints = { [roles[0]]: [name] };
+      this.role = roles[1] ?? "";
+    } else
+      try {
+        const asked = { kind: this.kind, joint: name };
+        this.joints = (await call("POST", `/api/c/${this.b.number}/suggest`, asked)).joints;
+      } catch (error) {
+        say(error);
+      }
+    this.changed();
   }
 
   async put() {
-    const b = this.b,
-      made = MADE[this.kind];
-    const params = made
-      ? {
-          ...Object.fromEntries(
-            Object.entries(this.joints)
-              .map(([r, n]) => [r, n[0]])
-              .filter(([, n]) => n),
-          ),
-          ...this.options,
-          both_sides: b.symmetry,
-        }
-      : { kind: this.kind, name: this.suffix(), joints: this.joints, options: this.options, both_sides: b.symmetry };
-    if (!made && !Object.keys(this.joints).length && this.kind !== "whole") {
+    const { b, joints, options, kind } = this,
+      made = MADE[kind];
+    if (!made && !Object.keys(joints).length && kind !== "whole") {
       toast("Click a joint first.");
       return;
     }
+    const firsts = Object.entries(joints).flatMap(([r, [n]]) => (n ? [[r, n]] : []));
+    const params = made
+      ? { ...Object.fromEntries(firsts), ...options, both_sides: b.symmetry }
+      : { kind, name: this.suffix(), joints, options, both_sides: b.symmetry };
     if (await b.step(made ? made.step : "limbs.add_kit", params)) {
-      this.joints = {};
-      this.role = "";
-      this.first = "";
-      b.sheets();
+      Object.assign(this, { joints: {}, role: "", first: "" });
+      this.changed();
     }
   }
 
@@ -148,19 +113,13 @@ class KitTool {
   suffix() {
     const first = Object.values(this.joints).flat()[0] ?? "",
       taken = this.b.state.kits.some((k) => k.kind === this.kind);
-    return taken || ["chain", "turns", "single", "fin", "digits"].includes(this.kind)
-      ? `${["turns", "chain", "single"].includes(this.kind) ? "" : `${this.kind} `}${plainName(first)}`
-      : "";
+    if (!taken && !ALWAYS_NAMED.includes(this.kind)) return "";
+    return `${BARE.includes(this.kind) ? "" : `${this.kind} `}${plainName(first)}`;
   }
 
   rows() {
-    if (this.kind === "twist") return [["joint", "the joint where the bone begins"]];
-    if (this.kind === "muscle")
-      return [
-        ["first", "the first joint that it follows"],
-        ["second", "the second"],
-        ["flexes", "the joint whose bend makes it bulge"],
-      ];
+    const made = MADE[this.kind];
+    if (made) return made.roles;
     return (this.kindOf()?.roles ?? [])
       .filter((r) => this.joints[r.role]?.length || r.least || r.role === this.role || !/\d$/.test(r.role))
       .map((r) => [r.role, `${r.about}${r.least ? "" : "; may be left out"}`]);
@@ -169,210 +128,132 @@ class KitTool {
   option(key, schema) {
     const now = this.options[key] ?? schema.default,
       set = (v) => {
-        this.options[key] = v;
+        this.options = { ...this.options, [key]: v };
+        this.changed();
       };
+    const more = { title: schema.description ?? "" },
+      words = key.replaceAll("_", " ");
     if (schema.enum)
       return [
-        key.replaceAll("_", " "),
-        h(
-          "select",
-          { "aria-label": key, onchange: (e) => set(e.target.value) },
-          schema.enum.map((v) => h("option", { value: v, selected: v === now }, v)),
+        words,
+        select(
+          key,
+          schema.enum.map((v) => [v, v]),
+          now,
+          set,
         ),
       ];
+    if (schema.type === "string") return [words, textField(key, String(now), set, more)];
+    return [words, numberField(key, now, set, { step: schema.type === "integer" ? 1 : "any", ...more })];
+  }
+
+  roleRow([role, words]) {
+    const { b } = this;
+    const sideOf = (n) => b.state.joints.find((j) => j.name === n)?.side ?? "C";
+    const choose = () => {
+      this.role = this.role === role ? "" : role;
+      this.changed();
+    };
+    const names = (this.joints[role] ?? []).flatMap((n, i) => [i ? ", " : "", tag(sideOf(n)), ` ${plainName(n)}`]);
+    return h(
+      "li",
+      { key: role },
+      h(
+        "button",
+        {
+          type: "button",
+          "aria-selected": String(role === this.role),
+          "data-role": role,
+          title: words,
+          onclick: choose,
+        },
+        h("span", { class: "soft" }, role),
+        h("span", { class: "grow" }, names),
+      ),
+    );
+  }
+
+  /** What a kit that brings its own joints is asked. */
+  asked(made) {
+    const set = (k, v) => {
+      this.options = { ...this.options, [k]: v };
+      this.changed();
+    };
     return [
-      key.replaceAll("_", " "),
-      h("input", {
-        type: schema.type === "string" ? "text" : "number",
-        step: schema.type === "integer" ? 1 : "any",
-        value: String(now),
-        title: schema.description ?? "",
-        "aria-label": key,
-        onchange: (e) => set(schema.type === "string" ? e.target.value : Number(e.target.value)),
-      }),
+      pairs(
+        ...Object.entries(made.fields).map(([k, [label, at, min, max]]) => [
+          label,
+          numberField(label, this.options[k] ?? at, (v) => set(k, v), { min, max, step: "any" }),
+        ]),
+      ),
+      Object.entries(made.picks).map(([k, words]) =>
+        choices(words, this.options[k] ?? Object.keys(words)[0], (v) => set(k, v)),
+      ),
     ];
   }
 
   panel(b) {
     const kinds = (b.kitKinds?.kits ?? []).map((k) => k.kind).sort((x, y) => ORDER.indexOf(x) - ORDER.indexOf(y)),
-      about = this.kindOf()?.about ?? "",
       made = MADE[this.kind];
+    const flip = () => {
+      b.symmetry = !b.symmetry;
+    };
     return [
       choices(Object.fromEntries(kinds.map((k) => [k, k])), this.kind, (k) => this.choose(k)),
-      h("p", { class: "soft" }, about),
+      h("p", { class: "soft" }, this.kindOf()?.about ?? ""),
       h(
         "ul",
         { class: "rows roles" },
-        this.rows().map(([role, words]) =>
-          h(
-            "li",
-            {},
-            h(
-              "button",
-              {
-                "aria-selected": String(role === this.role),
-                "data-role": role,
-                title: words,
-                onclick: () => {
-                  this.role = this.role === role ? "" : role;
-                  b.sheets();
-                },
-              },
-              h("span", { class: "soft" }, role),
-              h(
-                "span",
-                { class: "grow" },
-                ...(this.joints[role] ?? []).flatMap((n, i) => [
-                  i ? ", " : "",
-                  tag(b.state.joints.find((j) => j.name === n)?.side ?? "C"),
-                  ` ${plainName(n)}`,
-                ]),
-              ),
-            ),
-          ),
-        ),
+        this.rows().map((row) => this.roleRow(row)),
       ),
       this.role
         ? h("p", { class: "soft" }, `Click joints to choose the ${this.role}; a second click takes one away.`)
         : null,
       made
-        ? pairs(
-            ...Object.entries(made.fields).map(([k, [label, at, low, high]]) => [
-              label,
-              h("input", {
-                type: "number",
-                value: String(this.options[k] ?? at),
-                min: low,
-                max: high,
-                step: "any",
-                "aria-label": label,
-                onchange: (e) => {
-                  this.options[k] = Number(e.target.value);
-                },
-              }),
-            ]),
-          )
+        ? this.asked(made)
         : pairs(...Object.entries(this.kindOf()?.options ?? {}).map(([k, s]) => this.option(k, s))),
-      ...(made
-        ? Object.entries(made.picks).map(([k, words]) =>
-            choices(words, this.options[k] ?? Object.keys(words)[0], (v) => {
-              this.options[k] = v;
-              b.sheets();
-            }),
-          )
-        : []),
       this.kind === "arm" || this.kind === "leg" ? this.fromEnd() : null,
-      h(
-        "div",
-        { class: "acts" },
+      acts(
         button("Put it on", () => this.put(), "mend small"),
-        switchButton("Both sides", b.symmetry, () => {
-          b.symmetry = !b.symmetry;
-          b.sheets();
-        }),
+        switchButton("Both sides", b.symmetry, flip),
       ),
     ];
   }
 
   /** A limb of so many bones that ends in the clicked joint. */
   fromEnd() {
-    const b = this.b,
-      bones = h("input", {
-        type: "number",
-        min: 2,
-        max: 9,
-        step: 1,
-        value: String(this.bones ?? 2),
-        style: "width:60px",
-        "aria-label": "bones",
-        onchange: (e) => {
-          this.bones = Number(e.target.value);
-        },
-      });
-    const make = async () => {
-      if (!this.first) {
-        toast("Click the end joint first.");
-        return;
-      }
-      if (
-        await b.step("limbs.from_end", {
-          end: this.first,
-          bones: this.bones ?? 2,
-          kind: this.kind,
-          both_sides: b.symmetry,
-        })
-      ) {
-        this.joints = {};
-        this.first = "";
-        b.sheets();
-      }
-    };
-    return h("div", { class: "acts" }, bones, button("bones up from the clicked joint", make, "small"));
+    const { b } = this;
+    return stepForm(b, "limbs.from_end", {
+      label: "bones up from the clicked joint",
+      fields: { bones: "bones" },
+      values: { bones: 2 },
+      fixed: () => ({ end: this.first, kind: this.kind, both_sides: b.symmetry }),
+      ready: () => {
+        if (!this.first) toast("Click the end joint first.");
+        return !!this.first;
+      },
+      done: () => {
+        Object.assign(this, { joints: {}, first: "" });
+        this.changed();
+      },
+    });
   }
 
-  key(e) {
-    if (e.key === "Enter") {
-      this.put();
-      return true;
-    }
-    return false;
+  keyed(e) {
+    if (e.key !== "Enter") return false;
+    this.put();
+    return true;
   }
 }
 
-/** The points that a kit turns about, as landmarks to be dragged: a foot's heel, tip, edges and ball. */
-class KitPoints {
-  name = "points";
-  /** @type {any} */
-  kit = null;
-  title = "Points of a kit";
-  station = "limbs";
-  passive = true;
-  hint = "Drag a point in any drawing: the foot rolls about them. Its partner goes along.";
-
-  enter(b) {
-    this.b = b;
-    b.plate.setLarge("");
-    this.show();
-  }
-  leave(b) {
-    b.plate.landmarks = [];
-    b.plate.setLarge("free");
-  }
-  show() {
-    const kit = this.b.state.kits.find((k) => k.name === this.kit);
-    this.b.plate.landmarks = Object.entries(kit?.places ?? {}).map(([name, place]) => ({
-      name,
-      label: name,
-      place,
-      moved: false,
-    }));
-    this.b.plate.draw();
-  }
-
-  async drag(name, place, done) {
-    const mark = this.b.plate.landmarks.find((m) => m.name === name);
-    if (!mark) return;
-    mark.place = place;
-    this.b.plate.draw();
-    if (done) {
-      await this.b.step("limbs.set_place", { kit: this.kit, point: name, place, both_sides: this.b.symmetry });
-      this.show();
-    }
-  }
-
-  panel() {
-    const kit = this.b.state.kits.find((k) => k.name === this.kit);
-    return [
-      h("p", {}, plainName(this.kit ?? "")),
-      pairs(
-        ...Object.entries(kit?.places ?? {}).map(([n, p]) => [
-          n,
-          h("span", { class: "fig" }, p.map((v) => (100 * v).toFixed(1)).join(" · ") + " cm"),
-        ]),
-      ),
-    ];
-  }
-}
-
-export const KIT = new KitTool();
-export const POINTS = new KitPoints();
+enterTool(
+  new KitTool({
+    name: "kit",
+    title: "Put on a kit",
+    label: "Kit",
+    station: "limbs",
+    key: "k",
+    passive: true,
+    hint: "Choose a kit, then click a joint on the plate. Roles fill in from it; click a role to correct it.",
+  }),
+);

@@ -1,35 +1,33 @@
 // Tools that work on the mesh: measure, slide a loop in, triangles, fold lines, a mouth bag.
-// A tool has a title, a hint, what clicks and hovers do, and a panel for the right sheet.
-import { call, h, length, say, toast } from "../dom.js";
-import { button, choices, pairs, plain } from "../stations/common.js";
+import { enterTool, PlateTool } from "../app/tools.js";
+import { call } from "../net/api.js";
+import { acts, button, choices, form, own, pairs, slider, submit } from "../widgets/fields.js";
+import { h } from "../widgets/html.js";
+import { stepForm } from "../widgets/stepform.js";
+import { say, toast } from "../widgets/toasts.js";
+import { length } from "../words.js";
 import { asker } from "./ask.js";
 
 const under = (b, body) => call("POST", `/api/c/${b.number}/under`, body);
 
-class MeshTool {
-  constructor(name, title, hint) {
-    Object.assign(this, { name, title, hint, station: "model" });
+/** What tools that pick on the mesh have in common: picks are points and faces by number. */
+class MeshTool extends PlateTool {
+  constructor(about) {
+    super({ station: "model", ...about });
   }
   enter(b) {
-    this.b = b;
+    super.enter(b);
     this.reset();
   }
-  leave() {
-    this.b.plate.wishes = [];
-  }
   reset() {
-    this.picked = [];
-    this.found = null;
-    this.b.plate.wishes = [];
-    this.b.plate.draw();
+    /** @type {number[]} */ this.picked = [];
+    /** @type {any} */ this.found = null;
+    this.wish();
+    this.changed();
   }
-  /** Picks are points and faces by number: they hold while the mesh only moves. */
+  /** Picks hold while the mesh only moves. */
   meshChanged(same) {
     if (!same) this.reset();
-  }
-  wish(...wishes) {
-    this.b.plate.wishes = wishes;
-    this.b.plate.draw();
   }
   /** The picked points as places. */
   dots() {
@@ -43,92 +41,84 @@ class MeshTool {
       return null;
     }
   }
+  /** Do a step, and begin anew when it was done. */
+  async cut(step, params) {
+    if (await this.b.step(step, params)) this.reset();
+  }
 }
 
 // -- measure -------------------------------------------------------------------------------------------------------
 const KINDS = { height: "height of a place", between: "between two", around: "around" };
+const AXES = {
+  between: { "": "straight", x: "across", y: "up", z: "along" },
+  around: { "": "level", x: "across x", z: "across z" },
+};
+const ASKS = {
+  height: "Click a place, such as the withers: its height over the lowest point.",
+  between: "Click two places on the mesh.",
+  around: "Click a place: the length round the body there.",
+};
 
 class Measure extends MeshTool {
   kind = "between";
   axis = "";
+  get wanted() {
+    return this.kind === "between" ? 2 : 1;
+  }
   async click(spot) {
     if (!spot.hit) {
       toast("Click on the mesh.");
       return;
     }
-    const wanted = this.kind === "between" ? 2 : 1;
-    if (this.picked.length >= wanted) this.picked = [];
+    if (this.picked.length >= this.wanted) this.picked = [];
     this.picked.push(spot.hit.point);
-    await this.look(wanted);
+    await this.look();
   }
-  async look(wanted = this.kind === "between" ? 2 : 1) {
-    const dots = this.dots();
-    this.found =
-      this.picked.length === wanted ? await this.ask({ what: this.kind, points: this.picked, axis: this.axis }) : null;
-    this.wish(
-      { line: dots, dots: true },
-      ...(this.found
-        ? [{ line: this.found.line, label: length(this.found.metres), dashed: this.kind !== "around" }]
-        : []),
-    );
-    this.b.sheets();
+  async look() {
+    const whole = this.picked.length === this.wanted;
+    this.found = whole ? await this.ask({ what: this.kind, points: this.picked, axis: this.axis }) : null;
+    const dots = { line: this.dots(), dots: true };
+    if (!this.found) this.wish(dots);
+    else {
+      const { line, metres } = this.found;
+      this.wish(dots, { line, label: length(metres), dashed: this.kind !== "around" });
+    }
+    this.changed();
   }
-  panel(b) {
-    const done = this.found,
-      field = done
-        ? h("input", {
-            type: "number",
-            value: (100 * done.metres).toFixed(2),
-            step: "any",
-            min: 0.1,
-            "aria-label": "what it must be, cm",
-            "data-keep": "measure-cm",
-          })
-        : null;
+  async scale(cm) {
     const measure = this.kind === "height" ? "place" : this.kind;
-    const set = async () => {
-      if (
-        await b.step("model.resize", {
-          measure,
-          points: this.picked,
-          axis: this.axis,
-          metres: Number(field.value) / 100,
-        })
-      )
-        await this.look();
-    };
-    field?.addEventListener("keydown", (e) => {
-      if (e.key === "Enter") set();
+    const params = { measure, points: this.picked, axis: this.axis, metres: Number(cm) / 100 };
+    if (await this.b.step("model.resize", params)) await this.look();
+  }
+  panel() {
+    const done = this.found,
+      now = done ? (100 * done.metres).toFixed(2) : "";
+    const must = own.number("cm", "what it must be, cm", now, {
+      key: now,
+      step: "any",
+      min: 0.1,
+      "data-keep": "measure-cm",
     });
     return [
       choices(KINDS, this.kind, (k) => {
         this.kind = k;
+        this.axis = "";
         this.reset();
-        b.sheets();
       }),
-      this.kind === "height"
-        ? null
-        : choices(
-            this.kind === "between"
-              ? { "": "straight", x: "across", y: "up", z: "along" }
-              : { "": "level", x: "across x", z: "across z" },
-            this.axis,
-            (a) => {
-              this.axis = a;
-              this.look();
-            },
-          ),
-      h(
-        "p",
-        { class: "soft" },
-        {
-          height: "Click a place, such as the withers: its height over the lowest point.",
-          between: "Click two places on the mesh.",
-          around: "Click a place: the length round the body there.",
-        }[this.kind],
-      ),
-      done ? pairs(["measured", h("span", { class: "fig" }, length(done.metres))], ["must be, cm", field]) : null,
-      done ? h("div", { class: "acts" }, button("Scale everything to it", set, "mend small")) : null,
+      AXES[this.kind]
+        ? choices(AXES[this.kind], this.axis, (a) => {
+            this.axis = a;
+            this.look();
+          })
+        : null,
+      h("p", { class: "soft" }, ASKS[this.kind]),
+      done
+        ? form(
+            ({ cm }) => this.scale(cm),
+            pairs(["measured", h("span", { class: "fig" }, length(done.metres))], ["must be, cm", must]),
+            acts(submit("Scale everything to it", "mend small")),
+          )
+        : null,
     ];
   }
 }
@@ -144,16 +134,18 @@ class Loop extends MeshTool {
         if (error.status >= 500) say(error);
       });
     this.look = asker(edge, (found) => {
-      if (!this.sure) {
-        this.found = found;
-        this.at = found.at;
-        this.show();
-      }
+      if (this.sure || b.tool !== this) return;
+      this.take(found);
     });
   }
   reset() {
     super.reset();
     this.sure = false;
+  }
+  take(found) {
+    this.found = found;
+    this.at = found.at;
+    this.show();
   }
   show() {
     const { ends, closed } = this.found,
@@ -168,52 +160,27 @@ class Loop extends MeshTool {
     this.sure = false;
     const found = await this.ask({ what: "edge", triangle: spot.hit.triangle, place: spot.place });
     if (!found) return;
-    this.found = found;
-    this.at = found.at;
     this.sure = true;
-    this.show();
-    this.b.sheets();
+    this.take(found);
+    this.changed();
   }
   panel(b) {
-    if (!this.sure) return [];
-    const figure = h("span", { class: "fig" }, `${Math.round(100 * this.at)} %`);
-    const slide = h("input", {
-      type: "range",
-      min: 0.03,
-      max: 0.97,
-      step: 0.01,
-      value: String(this.at),
-      "aria-label": "where on the edge",
-      oninput: (e) => {
-        this.at = Number(e.target.value);
-        figure.textContent = `${Math.round(100 * this.at)} %`;
-        this.show();
-      },
-    });
+    if (!this.sure) return null;
+    const slide = (e) => {
+      this.at = Number(e.target.value);
+      this.show();
+      this.changed();
+    };
+    const put = () => this.cut("model.slide_loop", { edge: this.found.edge, at: this.at, both_sides: b.symmetry });
     return [
       h("p", { class: "soft" }, `A ring of ${this.found.edges} edges${this.found.closed ? ", closed" : ""}.`),
-      pairs(["where", slide], ["", figure]),
-      h(
-        "div",
-        { class: "acts" },
-        button(
-          "Slide it in",
-          async () => {
-            if (await b.step("model.slide_loop", { edge: this.found.edge, at: this.at, both_sides: b.symmetry })) {
-              this.reset();
-              b.sheets();
-            }
-          },
-          "mend small",
-        ),
-        button(
-          "Another",
-          () => {
-            this.reset();
-            b.sheets();
-          },
-          "small",
-        ),
+      pairs(
+        ["where", slider("where on the edge", this.at, { low: 0.03, high: 0.97, step: 0.01, oninput: slide })],
+        ["", h("span", { class: "fig" }, `${Math.round(100 * this.at)} %`)],
+      ),
+      acts(
+        button("Slide it in", put, "mend small"),
+        button("Another", () => this.reset(), "small"),
       ),
     ];
   }
@@ -236,24 +203,14 @@ class Triangles extends MeshTool {
       return;
     }
     this.wish(...[...this.faces.values()].map((line) => ({ line, closed: true })));
-    this.b.sheets();
+    this.changed();
   }
-  panel(b) {
-    const cut = (other) => async () => {
-      if (await b.step("model.triangulate", { faces: [...this.faces.keys()], other_way: other })) {
-        this.reset();
-        b.sheets();
-      }
-    };
+  panel() {
+    const cut = (other) => () => this.cut("model.triangulate", { faces: [...this.faces.keys()], other_way: other });
     return [
       h("p", { class: "soft" }, `${this.faces.size} faces chosen.`),
       this.faces.size
-        ? h(
-            "div",
-            { class: "acts" },
-            button("Cut, short diagonal", cut(false), "mend small"),
-            button("The other way", cut(true), "small"),
-          )
+        ? acts(button("Cut, short diagonal", cut(false), "mend small"), button("The other way", cut(true), "small"))
         : null,
     ];
   }
@@ -268,36 +225,15 @@ class FoldLine extends MeshTool {
     this.found = this.picked.length > 1 ? await this.ask({ what: "path", points: this.picked }) : null;
     if (this.picked.length > 1 && !this.found) this.picked.pop();
     this.wish({ line: dots, dots: true }, ...(this.found ? [{ line: this.found.line }] : []));
-    this.b.sheets();
+    this.changed();
   }
   panel(b) {
+    const cut = () => this.cut("model.cut", { points: this.picked, both_sides: b.symmetry });
     return [
       this.found ? h("p", { class: "soft" }, `${this.found.points.length - 1} edges.`) : null,
-      h(
-        "div",
-        { class: "acts" },
-        this.found
-          ? button(
-              "Cut here",
-              async () => {
-                if (await b.step("model.cut", { points: this.picked, both_sides: b.symmetry })) {
-                  this.reset();
-                  b.sheets();
-                }
-              },
-              "mend small",
-            )
-          : null,
-        this.picked.length
-          ? button(
-              "Begin anew",
-              () => {
-                this.reset();
-                b.sheets();
-              },
-              "small",
-            )
-          : null,
+      acts(
+        this.found ? button("Cut here", cut, "mend small") : null,
+        this.picked.length ? button("Begin anew", () => this.reset(), "small") : null,
       ),
     ];
   }
@@ -309,44 +245,46 @@ class Bag extends MeshTool {
     if (!spot.hit) return;
     this.found = await this.ask({ what: "border", points: [spot.hit.point] });
     if (this.found) this.wish({ line: this.found.line, closed: true });
-    this.b.sheets();
+    this.changed();
   }
   panel(b) {
-    if (!this.found) return [];
-    const depth = plain("depth, cm", (8 * b.state.height).toFixed(1), { step: 0.1, min: 0.1 }),
-      rings = plain("rings", 4, { min: 1, max: 40, step: 1 });
+    if (!this.found) return null;
     return [
       h("p", { class: "soft" }, `A border of ${this.found.count} points.`),
-      pairs(["depth, cm", depth], ["rings", rings]),
-      h(
-        "div",
-        { class: "acts" },
-        button(
-          "Grow the bag",
-          async () => {
-            if (
-              await b.step("model.mouth_bag", {
-                point: this.found.point,
-                centimetres: Number(depth.value),
-                rings: Number(rings.value),
-              })
-            ) {
-              this.reset();
-              b.sheets();
-            }
-          },
-          "mend small",
-        ),
-      ),
+      stepForm(b, "model.mouth_bag", {
+        label: "Grow the bag",
+        kind: "mend small",
+        fields: { centimetres: "depth, cm", rings: "rings" },
+        values: { centimetres: (8 * b.state.height).toFixed(1), rings: 4 },
+        fixed: () => ({ point: this.found.point }),
+        done: () => this.reset(),
+      }),
     ];
   }
 }
 
-/** @type {Record<string, import("../../types/page").Tool>} */
-export const MESH_TOOLS = {
-  measure: new Measure("measure", "Measure", "Take a length off the model and type what it must be."),
-  loop: new Loop("loop", "Slide in a loop", "Move over the mesh: the new loop shows. Click to hold it, then slide it."),
-  triangles: new Triangles("triangles", "Cut quads", "Click quads to cut them into triangles."),
-  fold: new FoldLine("fold", "Fold line", "Click points; the mesh opens along the edges between them."),
-  bag: new Bag("bag", "Mouth bag", "Click beside an open lip border."),
-};
+enterTool(
+  new Measure({
+    name: "measure",
+    title: "Measure",
+    key: "m",
+    hint: "Take a length off the model and type what it must be.",
+  }),
+);
+enterTool(
+  new Loop({
+    name: "loop",
+    title: "Slide in a loop",
+    key: "e",
+    hint: "Move over the mesh: the new loop shows. Click to hold it, then slide it.",
+  }),
+);
+enterTool(new Triangles({ name: "triangles", title: "Cut quads", hint: "Click quads to cut them into triangles." }));
+enterTool(
+  new FoldLine({
+    name: "fold",
+    title: "Fold line",
+    hint: "Click points; the mesh opens along the edges between them.",
+  }),
+);
+enterTool(new Bag({ name: "bag", title: "Mouth bag", hint: "Click beside an open lip border." }));

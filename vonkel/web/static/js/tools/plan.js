@@ -1,6 +1,20 @@
 // Plans: choose one, let it find its landmarks, put right what is off, lay the joints; plans of one's own.
-import { call, h, say, toast } from "../dom.js";
-import { button, fileButton, pairs } from "../stations/common.js";
+import { enterTool, PlateTool } from "../app/tools.js";
+import { call } from "../net/api.js";
+import {
+  acts,
+  button,
+  chosenButton,
+  fileButton,
+  form,
+  numberField,
+  own,
+  pairs,
+  select,
+  submit,
+} from "../widgets/fields.js";
+import { h } from "../widgets/html.js";
+import { say, toast } from "../widgets/toasts.js";
 
 const WORDS = {
   spine: "spine links",
@@ -22,49 +36,39 @@ const WORDS = {
   jaw: "jaw",
 };
 
-class Plans {
-  name = "plans";
-  title = "Plans";
-  station = "joints";
-  hint = "";
+class Plans extends PlateTool {
   plan = "";
   options = {};
-  passive = true; // clicks still reach joints and the drawings
+  /** @type {any} */ known = null;
 
   async enter(b) {
-    this.b = b;
-    try {
-      this.known = await call("GET", "/api/plans");
-    } catch (error) {
-      say(error);
-    }
+    super.enter(b);
+    await this.again().catch(say);
     this.plan ||= b.state.plan || "biped";
-    b.sheets();
+    this.changed();
   }
-
   leave() {
     this.clear();
   }
   clear() {
     this.b.plate.landmarks = [];
     this.b.plate.draw();
+    this.changed();
+  }
+  async again() {
+    this.known = await call("GET", "/api/plans");
+    this.changed();
   }
 
   async find() {
     try {
-      const { job } = await call("POST", `/api/c/${this.b.number}/landmarks`, {
-        plan: this.plan,
-        options: this.options,
-      });
-      const done = await this.b.watch(job);
-      this.b.plate.landmarks = Object.entries(done.result).map(([name, m]) => ({
-        name,
-        label: m.label,
-        place: m.place,
-        moved: false,
-      }));
+      const asked = { plan: this.plan, options: this.options };
+      const { job } = await call("POST", `/api/c/${this.b.number}/landmarks`, asked);
+      const { result } = await this.b.watchJob(job);
+      const mark = ([name, m]) => ({ name, label: m.label, place: m.place, moved: false });
+      this.b.plate.landmarks = Object.entries(result).map(mark);
       this.b.plate.draw();
-      this.b.sheets();
+      this.changed();
     } catch (error) {
       say(error);
     }
@@ -80,93 +84,86 @@ class Plans {
   }
 
   async lay() {
-    const landmarks = Object.fromEntries(this.b.plate.landmarks.filter((m) => m.moved).map((m) => [m.name, m.place]));
-    if (await this.b.step("joints.lay_plan", { plan: this.plan, options: this.options, landmarks })) {
-      this.clear();
+    const moved = this.b.plate.landmarks.filter((m) => m.moved);
+    const landmarks = Object.fromEntries(moved.map((m) => [m.name, m.place]));
+    if (await this.b.step("joints.lay_plan", { plan: this.plan, options: this.options, landmarks }))
       this.b.useTool(null);
-    }
   }
 
   async layOwn(id) {
+    const { b } = this;
     try {
-      const { job } = await call("POST", `/api/c/${this.b.number}/plans/${id}?step=${this.b.position().step}`);
-      await this.b.watch(job);
-      await this.b.refresh();
-      toast(this.b.state.last.sentence);
-      this.b.useTool(null);
+      const { job } = await call("POST", `/api/c/${b.number}/plans/${id}?step=${b.position().step}`);
+      await b.watchJob(job);
+      await b.refresh();
+      toast(b.state.last.sentence);
+      b.useTool(null);
     } catch (error) {
-      await this.b.failed(error);
+      await b.failed(error);
     }
-  }
-
-  async again() {
-    this.known = await call("GET", "/api/plans");
-    this.b.sheets();
   }
 
   field(name, schema) {
     const set = (value) => {
       this.options = { ...this.options, [name]: value };
       this.clear();
-      this.b.sheets();
     };
-    const now = this.options[name] ?? schema.default;
+    const now = this.options[name] ?? schema.default,
+      label = WORDS[name] ?? name;
     if (schema.enum)
-      return h(
-        "select",
-        { "aria-label": WORDS[name] ?? name, onchange: (e) => set(e.target.value) },
-        schema.enum.map((v) => h("option", { value: v, selected: v === now }, v)),
+      return select(
+        label,
+        schema.enum.map((v) => [v, v]),
+        now,
+        set,
       );
     const counted = schema.minimum === -1; // the plan may count for itself: an empty field says so
-    return h("input", {
-      type: "number",
-      value: counted && now === -1 ? "" : String(now),
+    return numberField(label, counted && now === -1 ? "" : now, (v) => set(v ?? -1), {
       min: counted ? 0 : schema.minimum,
       max: schema.maximum,
       step: 1,
-      style: counted ? "width:104px" : "width:70px",
+      empty: counted,
       placeholder: counted ? "as found" : "",
       title: counted ? "Empty: as many as the mesh shows" : (schema.description ?? ""),
-      "aria-label": WORDS[name] ?? name,
-      onchange: (e) => set(counted && e.target.value === "" ? -1 : Number(e.target.value)),
     });
   }
 
   panel(b) {
-    if (!this.known) return [h("p", { class: "soft" }, "Looking …")];
-    const plan = this.known.plans.find((p) => p.name === this.plan),
-      marks = b.plate.landmarks;
-    const found = marks.length > 0;
+    if (!this.known) return h("p", { class: "soft" }, "Looking …");
+    const plan = this.known.plans.find((p) => p.name === this.plan);
+    if (!plan) return null;
+    const found = b.plate.landmarks.length > 0;
     return [
-      h("div", { class: "plans" }, ...this.known.plans.map((p) => this.choice(b, p))),
+      h(
+        "div",
+        { class: "plans" },
+        this.known.plans.map((p) => this.choice(p)),
+      ),
       h("p", { class: "soft" }, plan.about),
       pairs(...Object.entries(plan.options).map(([k, s]) => [WORDS[k] ?? k, this.field(k, s)])),
       found ? h("p", {}, "Drag a landmark that is off, in any drawing; the joints between follow.") : null,
-      h(
-        "div",
-        { class: "acts" },
+      acts(
         button(found ? "Find again" : "Find landmarks", () => this.find(), found ? "small" : "mend small"),
         button("Lay the joints", () => this.lay(), found ? "mend small" : "small"),
       ),
       h("h3", {}, "Your own"),
-      ...this.ownPlans(),
-      ...this.keeping(b),
+      this.ownPlans(),
+      this.keeping(b),
     ];
   }
 
-  choice(b, plan) {
+  choice(plan) {
     const choose = () => {
       this.plan = plan.name;
       this.options = {};
       this.clear();
-      b.sheets();
     };
-    return h("button", { class: "small", "aria-pressed": String(plan.name === this.plan), onclick: choose }, plan.name);
+    return chosenButton(plan.name, plan.name === this.plan, choose);
   }
 
   ownPlans() {
     if (!this.known.own.length)
-      return [h("p", { class: "soft" }, "Skeletons that you save here can be laid into other bodies.")];
+      return h("p", { class: "soft" }, "Skeletons that you save here can be laid into other bodies.");
     const forget = async (p) => {
       if (!confirm(`Forget the plan ${p.name}?`)) return;
       await call("DELETE", `/api/plans/${p.id}`).catch(say);
@@ -174,14 +171,18 @@ class Plans {
     };
     const row = (p) =>
       h(
-        "div",
-        { class: "row" },
-        h("span", { class: "grow" }, p.name),
-        button("Lay", () => this.layOwn(p.id), "small"),
-        h("a", { href: `/api/plans/${p.id}.json`, download: "", title: "Save the plan as a file" }, "file"),
-        button("×", () => forget(p), "small quiet"),
+        "li",
+        { key: p.id },
+        h(
+          "div",
+          { class: "row-line" },
+          h("span", { class: "grow" }, p.name),
+          button("Lay", () => this.layOwn(p.id), "small"),
+          h("a", { href: `/api/plans/${p.id}.json`, download: "", title: "Save the plan as a file" }, "file"),
+          button("×", () => forget(p), "small quiet", { "aria-label": `Forget ${p.name}` }),
+        ),
       );
-    return [h("ul", { class: "rows" }, ...this.known.own.map((p) => h("li", {}, row(p))))];
+    return h("ul", { class: "rows" }, this.known.own.map(row));
   }
 
   /** Where the skeleton is kept as a plan, or one is taken from a file. */
@@ -192,28 +193,27 @@ class Plans {
       return call("POST", "/api/plans", data).then(() => this.again(), say);
     };
     const fromFile = fileButton("From a file", ".json", take);
-    if (!b.state.joints.length) return [h("div", { class: "acts" }, ...fromFile)];
-    const name = h("input", {
-      type: "text",
-      placeholder: "name this plan",
-      maxlength: 80,
-      style: "width:150px",
-      "aria-label": "Plan name",
-      "data-keep": "plan-name",
-    });
-    const save = async () => {
-      if (!name.value.trim()) return toast("Name the plan first.");
+    if (!b.state.joints.length) return acts(fromFile);
+    const save = async ({ name }) => {
+      if (!name.trim()) {
+        toast("Name the plan first.");
+        return false;
+      }
       try {
-        await call("POST", `/api/c/${b.number}/plan`, { name: name.value.trim() });
+        await call("POST", `/api/c/${b.number}/plan`, { name: name.trim() });
         toast("The skeleton is kept as a plan.");
-        name.value = "";
         await this.again();
       } catch (error) {
         say(error);
+        return false;
       }
+      return true;
     };
-    return [name, h("div", { class: "acts" }, button("Save the skeleton", save, "small"), ...fromFile)];
+    const name = own.text("name", "Plan name", { placeholder: "name this plan", maxlength: 80 });
+    return form(save, name, acts(submit("Save the skeleton"), fromFile));
   }
 }
 
-export const PLANS = new Plans();
+enterTool(
+  new Plans({ name: "plans", title: "Plans", station: "joints", hint: "", passive: true }), // clicks still reach joints
+);

@@ -1,5 +1,5 @@
 // What is drawn over the mesh: joints as rings and willow leaves, controls, marks, and what a tool is about to do.
-import { EMBER, INK, SIDES, plus, rotated } from "./sheet.js";
+import { EMBER, INK, SIDES, plus, rotated } from "./space.js";
 
 const FADED = 0.2; // what is put aside while one works on other things
 

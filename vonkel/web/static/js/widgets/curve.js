@@ -1,6 +1,6 @@
 // A link's curve as a drawing: the lead runs to the right, the follower up; keys are dragged, a double click sets a new
 // one.
-import { EMBER, INK } from "./sheet.js";
+import { EMBER, INK } from "../plate/space.js";
 
 const W = 262,
   H = 150,

@@ -1,7 +1,7 @@
 // The paper under the drawings: grid, rulers, ground and height, reference pictures, and the lines that tie a joint
 // together.
-import { length } from "./dom.js";
-import { EMBER, FLAT, INK, RULER } from "./sheet.js";
+import { length } from "../words.js";
+import { EMBER, FLAT, INK, RULER } from "./space.js";
 
 /** Ruled paper under the drawings, the height ruler, the ground and the figure's height. */
 export function drawPaper(plate) {

@@ -21,6 +21,7 @@ void main() {
 const fragment = `
 uniform int mode;
 uniform float fade;
+uniform float alpha;
 uniform sampler2D map;
 varying vec2 vPlace;
 varying vec3 vNormal;
@@ -50,16 +51,25 @@ void main() {
   float light = 0.60 + 0.42 * clamp(dot(n, normalize(vec3(-0.35, 0.6, 0.72))), -0.45, 1.0);
   light -= 0.13 * pow(1.0 - clamp(n.z, 0.0, 1.0), 2.0);
   if (!gl_FrontFacing) light *= 0.55;
-  gl_FragColor = vec4(mix(base * light, vec3(0.98, 0.965, 0.933), fade), 1.0);
+  gl_FragColor = vec4(mix(base * light, vec3(0.98, 0.965, 0.933), fade), alpha);
 }`;
 
-/** The one material all parts share. */
-export function makeMaterial() {
+const PALE = 0.16; // how much is left of parts that are faded
+
+/** The one material all parts share; of faded parts: a pale one on the same shading as `like`. */
+export function makeMaterial(like = null) {
   return new THREE.ShaderMaterial({
     vertexShader: vertex,
     fragmentShader: fragment,
     side: THREE.DoubleSide,
-    uniforms: { mode: { value: MODES.colours }, fade: { value: 0 }, map: { value: null } },
+    transparent: !!like,
+    depthWrite: !like,
+    uniforms: {
+      mode: { value: MODES.colours },
+      fade: like ? like.uniforms.fade : { value: 0 },
+      alpha: { value: like ? PALE : 1 },
+      map: { value: null },
+    },
   });
 }
 
@@ -90,51 +100,4 @@ export function writeNormals(points, triangles, normals) {
     normals[c + 2] += z;
   }
   // The shader makes them unit length.
-}
-
-/** The nearest triangle hit by a ray, or null: {point: index of the nearest corner, distance}. */
-export function hitMesh(origin, way, points, triangles, hidden, partOf) {
-  let best = Infinity,
-    hit = -1,
-    bu = 0,
-    bv = 0;
-  const [ox, oy, oz] = origin,
-    [dx, dy, dz] = way;
-  for (let t = 0; t < triangles.length; t += 3) {
-    if (hidden.has(partOf[t / 3])) continue;
-    const a = 3 * triangles[t],
-      b = 3 * triangles[t + 1],
-      c = 3 * triangles[t + 2];
-    const ux = points[b] - points[a],
-      uy = points[b + 1] - points[a + 1],
-      uz = points[b + 2] - points[a + 2];
-    const vx = points[c] - points[a],
-      vy = points[c + 1] - points[a + 1],
-      vz = points[c + 2] - points[a + 2];
-    const px = dy * vz - dz * vy,
-      py = dz * vx - dx * vz,
-      pz = dx * vy - dy * vx;
-    const det = ux * px + uy * py + uz * pz;
-    if (det > -1e-14 && det < 1e-14) continue;
-    const sx = ox - points[a],
-      sy = oy - points[a + 1],
-      sz = oz - points[a + 2];
-    const u = (sx * px + sy * py + sz * pz) / det;
-    if (u < 0 || u > 1) continue;
-    const qx = sy * uz - sz * uy,
-      qy = sz * ux - sx * uz,
-      qz = sx * uy - sy * ux;
-    const v = (dx * qx + dy * qy + dz * qz) / det;
-    if (v < 0 || u + v > 1) continue;
-    const far = (vx * qx + vy * qy + vz * qz) / det;
-    if (far > 0 && far < best) {
-      best = far;
-      hit = t;
-      bu = u;
-      bv = v;
-    }
-  }
-  if (hit < 0) return null;
-  const corner = 1 - bu - bv >= bu && 1 - bu - bv >= bv ? 0 : bu >= bv ? 1 : 2;
-  return { point: triangles[hit + corner], triangle: hit / 3, distance: best };
 }

@@ -1,0 +1,211 @@
+// The pose at hand: dragging, sliding, trying, moving; frames come over the live socket.
+import { call } from "../net/api.js";
+import { Live } from "../net/live.js";
+import { say } from "../widgets/toasts.js";
+import { shown } from "../words.js";
+import { Steps } from "./steps.js";
+
+const FRAMES = 72,
+  RATE = 24; // a try of a motion: frames, and how many a second
+
+export class Posing extends Steps {
+  constructor(number, values) {
+    super(number, {
+      trial: "", // a pose that is only looked at
+      heat: false,
+      off: new Set(), // operations left out, to see what they do
+      running: false, // springs and swings live
+      playing: false,
+      motionFrame: 0,
+      motionFrames: FRAMES,
+      symmetry: true, // what is done on one side is done on the other
+      carryBelow: false, // dragged joints take along what hangs below them
+      hinted: false,
+      ...values,
+    });
+    /** @type {{ drag: number, values: any } | null} */
+    this.held = null;
+    this.drag = 0;
+    this.dropped = 0;
+    this.live = new Live(number, {
+      onFrame: (frame, wish) => this.takeFrame(frame, wish),
+      onPlaces: (places) => {
+        if (this.draggingJoint) this.plate.setPreview(places);
+      },
+      onError: say,
+    });
+  }
+
+  wants(extra = {}) {
+    return {
+      step: this.position().step,
+      values: this.values,
+      heat: this.heat && !!this.state.skin,
+      off: [...this.off],
+      run: this.running || undefined,
+      ...extra,
+    };
+  }
+
+  /** Show the present values (or the trial pose) through the live socket. */
+  pose() {
+    if (!this.state.joints.length && !this.state.shapes.length) return;
+    this.live.ask(() => (this.trial ? this.wants({ kind: "trial", name: this.trial }) : this.wants({ kind: "pose" })));
+  }
+
+  takeFrame(frame, wish) {
+    if (frame.said.values && wish.drag > this.dropped) Object.assign(this.values, frame.said.values);
+    if (frame.points.length !== this.plate.rest?.length) return;
+    if (this.kind.rest && !this.plate.dragging) {
+      this.plate.setSkeleton(this.state.joints, this.state.controls);
+      return;
+    }
+    this.plate.setFrame(frame);
+    if (frame.heat) this.plate.setValues(frame.heat);
+    if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);
+    else if (this.running && frame.said.time !== undefined && this.live.idle && this.plate.dragging !== true)
+      requestAnimationFrame(() => {
+        if (this.running && this.live.idle) this.pose();
+      });
+  }
+
+  // -- springs, swings, tries ----------------------------------------------------------------------------------------
+  /** true: springs and swings run live; "reset": they begin anew; false: they rest. */
+  run(how) {
+    this.playing = false;
+    this.running = how !== false;
+    if (how === "reset") this.live.ask(() => this.wants({ kind: "pose", run: "reset" }));
+    else this.pose();
+  }
+
+  /** One frame of a try from rest to the pose at hand and back. */
+  motionTo(frame) {
+    this.motionFrame = frame;
+    this.running = false;
+    this.live.ask(() => this.wants({ kind: "motion", start: {}, frame, frames: this.motionFrames, rate: RATE }));
+  }
+
+  playMotion(on) {
+    this.playing = on;
+    this.running = false;
+    if (on) {
+      this.motionBegan = performance.now();
+      this.motionTo(0);
+    } else this.pose();
+  }
+
+  motionShown(frame) {
+    this.motionFrame = frame;
+    if (!this.playing) return;
+    const next = Math.floor(((performance.now() - this.motionBegan) / 1000) * RATE) % this.motionFrames;
+    requestAnimationFrame(() => {
+      if (this.playing) this.motionTo(next);
+    });
+  }
+
+  /** Values that the server finds for the pose at hand become one entry of the pose history. */
+  async takeValues(path, body, label) {
+    try {
+      const { values } = await call("POST", `/api/c/${this.number}/${path}`, { ...body, values: this.values });
+      this.trial = "";
+      this.values = values;
+      this.pose();
+      await this.keepPose(label);
+    } catch (error) {
+      say(error);
+    }
+  }
+
+  // -- drags ---------------------------------------------------------------------------------------------------------
+  /** A drag begins.  What it builds on is known once the answers to the drag before it are in. */
+  grab() {
+    this.hinted = true;
+    this.drag += 1;
+    this.held = { drag: this.drag, values: null };
+    this.trial = "";
+  }
+
+  dragReach(joint, place, done) {
+    this.follow({ kind: "reach", joint, to: place }, done, `Dragged ${joint}`);
+  }
+
+  dragControl({ done, ...drag }) {
+    this.follow(drag, done, `Moved ${drag.control}`);
+  }
+
+  /**
+   * One wish of a drag; the drag is over when the answer to its last wish has come: that pose is kept, and no other.
+   */
+  follow(message, done, label) {
+    const held = this.held; // of this drag: the next may begin before it has asked its last
+    const make = () => ({
+      ...this.wants({ ...message, drag: held.drag }),
+      values: (held.values ??= structuredClone(this.values)),
+    });
+    if (!done) {
+      this.live.ask(make);
+      return;
+    }
+    this.settling = this.live.askLast(make).then(() => this.keepPose(label));
+  }
+
+  /**
+   * An outline that neither moves nor turns leads its first channel: along the way of the hand, both ends within
+   * reach.
+   */
+  dragChannel({ control, channel, by, done }) {
+    const k = this.channel(control, channel);
+    const low = k.low ?? Math.min(k.rest, -1),
+      high = k.high ?? Math.max(k.rest, 1);
+    this.held.values ??= structuredClone(this.values);
+    const value = Math.min(Math.max((this.held.values[control]?.[channel] ?? k.rest) + by * (high - low), low), high);
+    this.setChannel(control, channel, value, done);
+    return `${channel} ${shown(k, value)}`;
+  }
+
+  channel(control, channel) {
+    return this.state.controls.find((c) => c.name === control)?.channels.find((c) => c.name === channel);
+  }
+
+  // -- keeping -------------------------------------------------------------------------------------------------------
+  keepPose(label) {
+    const values = structuredClone(this.values);
+    return this.inTurn(() => this.doKeepPose(label, values));
+  }
+
+  async doKeepPose(label, values) {
+    try {
+      const body = { values, label, position: this.position() };
+      const { position } = await call("POST", `/api/c/${this.number}/pose`, body);
+      this.state = { ...this.state, position, pose: { values, label }, can_undo: true, can_redo: false };
+    } catch (error) {
+      await this.failed(error);
+    }
+  }
+
+  setChannel(control, channel, value, keep) {
+    this.trial = "";
+    this.playing = false;
+    this.values = { ...this.values, [control]: { ...this.values[control], [channel]: value } };
+    this.pose();
+    if (keep) this.keepPose(`Set ${channel} of ${control}`);
+  }
+
+  /** Controls back to rest, the others as they are. */
+  zero(names, label) {
+    this.trial = "";
+    this.values = Object.fromEntries(Object.entries(this.values).filter(([k]) => !names.has(k)));
+    this.pose();
+    this.keepPose(label);
+  }
+
+  async toRest() {
+    this.trial = "";
+    this.dropped = this.drag; // answers still on their way belong to what is over
+    if (Object.keys(this.values).length) {
+      this.values = {};
+      await this.keepPose("Back to rest");
+    }
+    this.pose();
+  }
+}

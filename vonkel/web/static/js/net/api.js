@@ -1,0 +1,31 @@
+// The JSON interface.
+
+/** Call it.  Throws {what, where, todo, status}.  @returns {Promise<any>} */
+export async function call(method, path, body) {
+  /** @type {RequestInit & { headers: Record<string, string> }} */
+  const options = { method, headers: { accept: "application/json" } };
+  if (body instanceof FormData) options.body = body;
+  else if (body !== undefined) {
+    options.body = JSON.stringify(body);
+    options.headers["content-type"] = "application/json";
+  }
+  let response;
+  try {
+    response = await fetch(path, options);
+  } catch {
+    throw { what: "Vonkel doesn't answer.", where: "", todo: "Is it still running? Nothing that was saved is lost." };
+  }
+  const text = await response.text();
+  let data = null;
+  try {
+    data = JSON.parse(text);
+  } catch {
+    /* not JSON: a failure inside */
+  }
+  if (!response.ok)
+    throw {
+      ...(data?.error ?? { what: "Something went wrong inside Vonkel.", where: path, todo: "" }),
+      status: response.status,
+    };
+  return data;
+}

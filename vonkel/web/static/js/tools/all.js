@@ -1,0 +1,7 @@
+// Every tool there is.
+import "./mesh.js";
+import "./plan.js";
+import "./draw.js";
+import "./kit.js";
+import "./points.js";
+import "./step.js";
