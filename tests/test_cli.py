@@ -35,6 +35,22 @@ def test_the_whole_job_without_a_server(tmp_path):
     assert one == pytest.approx({c["name"]: c for c in written["trials"]}["sit"]["edge_stretch_most"], rel=0.02)
 
 
+def test_joints_that_cant_be_right_are_written_and_told_by_the_exit_code(tmp_path):
+    """Eight legs laid as a biped: the file is there, the joints are named, the exit code is 1."""
+    from tests.judging.posing import posed
+    from tests.web.test_browser_bench import as_obj
+
+    mesh, out = tmp_path / "spinner.obj", tmp_path / "spinner.glb"
+    mesh.write_bytes(as_obj(posed("spinner", 1, 1.0).mesh))
+    done = vonkel("apply", "joints.lay_plan", "--params", '{"plan": "biped"}', "--model", mesh, "--out", out, ok=False)
+    assert done.returncode == 1 and out.stat().st_size > 100_000
+    assert "look here: " in done.stderr or "not found: " in done.stderr
+    told = json.loads(vonkel("read", "plan", mesh).stdout)
+    assert told["plan"] == "many-legged" and told["words"].startswith("This looks like a many-legged: 8 legs")
+    faults = json.loads(vonkel("read", "acceptance", mesh).stdout)
+    assert faults == []  # no joints yet
+
+
 def test_stored_characters_step_by_step(tmp_path):
     mesh = tmp_path / "box.obj"
     mesh.write_text(

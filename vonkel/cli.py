@@ -92,7 +92,11 @@ def apply(
     report: Annotated[Path | None, typer.Option(help="write counts, findings and trials here as JSON")] = None,
     store: Folder = HOME,
 ) -> None:
-    """Apply one step, or a recipe of steps, to a stored character or to a mesh file."""
+    """Apply one step, or a recipe of steps, to a stored character or to a mesh file.
+
+    Exit code 1 where a plan was laid and joints were not found, are empty, stacked, outside or crossed; what was made is
+    written all the same.
+    """
     from .steps import STEPS, load_recipe
     from .steps.recipe import Recipe, RecipeStep, run_recipe
 
@@ -122,6 +126,25 @@ def apply(
         times["recipe"] = time.perf_counter() - start
         made = workshop.character(character)
     _deliver(made, out, report, times)
+    if any(s.step in ("joints.lay_plan", "joints.lay_own") for s in recipe.steps):
+        _accept(made)
+
+
+def _accept(made: Any) -> None:
+    """Say what of the joints can't be right; exit code 1 where there is any.  What was made is written all the same."""
+    from .core.plans import LOST, SURE, acceptance
+
+    lost = [j.name for j in made.joints if j.doubt >= LOST]
+    doubtful = [j.name for j in made.joints if SURE <= j.doubt < LOST]
+    faults = acceptance(made)
+    for fault in faults:
+        typer.echo(f"{fault.kind}: {', '.join(fault.joints)}", err=True)
+    if doubtful:
+        typer.echo(f"look here: {', '.join(doubtful)}", err=True)
+    if lost:
+        typer.echo(f"not found: {', '.join(lost)}", err=True)
+    if faults or lost:
+        raise typer.Exit(1)
 
 
 def _deliver(made: Any, out: Path | None, report: Path | None, times: dict[str, float]) -> None:

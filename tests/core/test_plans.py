@@ -171,7 +171,8 @@ def test_toes_begin_inside_the_foot(cast):
 def test_landmarks_lead_and_the_joints_between_follow(cast):
     c = cast["biped"]
     found = landmarks_of(c, "biped", {})
-    assert {"wrist", "elbow", "knee", "crown", "tail tip"} <= {word for word, _ in found.values()}
+    words = {word for word, _ in found.values()}
+    assert {"left wrist", "left elbow", "right knee", "crown", "tail tip"} <= words
     auto = lay_plan(c, "biped", {})
     to = found["hand_L"][1] + [0.0, 0.02, 0.0]
     made = lay_plan(c, "biped", {}, {"hand_L": tuple(to)})
@@ -214,10 +215,10 @@ def test_own_plans_are_refitted_to_another_body(otter):
 def test_plans_refuse_in_words(cast, tube_character):
     assert set(BUILT_IN) == set(PLANS) and all(load_recipe(n).steps for n in BUILT_IN)
     for plan, words in (
-        ("quadruped", "four feet|followed"),
-        ("many-legged", "legs on the left"),
-        ("biped", "feet"),
-        ("winged", "feet|wing"),
+        ("quadruped", "four feet"),
+        ("many-legged", "four or more legs"),
+        ("biped", "two arms and two legs"),
+        ("winged", "two wings"),
     ):
         with pytest.raises(StepRefused, match=words):
             lay_plan(tube_character, plan, {})

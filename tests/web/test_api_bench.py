@@ -151,7 +151,20 @@ def test_landings_landmarks_pivots_and_gimbals(client, larva):
     ).json()
     assert (on["on"], on["name"]) == ("joint", "chain_4")
     marks = done(client, client.post(f"/api/c/{larva}/landmarks", json={"plan": "chain", "options": {"joints": 6}}))
-    assert {m["label"] for m in marks.values()} == {"root", "middle", "tip"}
+    assert {m["label"] for m in marks["marks"].values()} == {"root", "middle", "tip"} and marks["seen"] == []
+    assert all(m["sure"] in ("sure", "look here", "not found") for m in marks["marks"].values())
+    tip = {"chain_end": [0.0, 0.3, 0.4]}
+    again = done(
+        client, client.post(f"/api/c/{larva}/landmarks", json={"plan": "chain", "options": {"joints": 6}, "given": tip})
+    )
+    assert again["marks"]["chain_end"]["place"] == [0.0, 0.3, 0.4] and again["marks"]["chain_end"]["sure"] == "sure"
+    asked = done(client, client.post(f"/api/c/{larva}/proposal"))
+    assert asked["plan"] == "chain" and asked["words"].startswith("This looks like a chain")
+    refused = done(client, client.post(f"/api/c/{larva}/landmarks", json={"plan": "winged"}))
+    assert "doesn't read as a winged" in refused["words"][0] and len(refused["seen"]) > 1
+    assert {m["sure"] for m in refused["marks"].values()} == {"not found"}
+    wrong = {"plan": "chain", "given": {"chain_end": [0, 0, "far"]}}
+    assert client.post(f"/api/c/{larva}/landmarks", json=wrong).status_code == 422
     tried = done(client, client.post(f"/api/c/{larva}/pivot", json={"joint": "chain_5"}))
     assert any(t["name"] == "as it is" for t in tried) and [t["badness"] for t in tried] == sorted(
         t["badness"] for t in tried

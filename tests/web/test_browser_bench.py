@@ -7,6 +7,7 @@ import zipfile
 import numpy as np
 import pytest
 
+from tests.judging.posing import posed
 from vonkel.core.geometry.health import health
 from vonkel.core.joints.inside import body_solid
 from vonkel.workshop import Workshop
@@ -122,6 +123,51 @@ def test_landmarks_are_put_right_before_the_joints_are_laid(page, member):
     assert left[1] > start[1] + 0.005 and right == pytest.approx([-left[0], left[1], left[2]], abs=1e-6)
     assert page.js("vonkel.state.joints.filter(j => /^tail_\\d$/.test(j.name)).length") == 4
     assert page.js("vonkel.plate.landmarks.length") == 0
+
+
+def test_a_turned_posed_figure_is_proposed_marked_and_put_right_by_mouse(page, member):
+    """A stranger's mesh: the page says what it is and how it stands, rings what it doubts, and follows two landmarks."""
+    body = posed("imp", 4, 0.6, "parts")
+    page.open(f"/c/{page.bring_in('imp.obj', as_obj(body.mesh))}/joints")
+    page.wait("vonkel.state && vonkel.plate.mesh")
+    page.click("Choose a plan")
+    page.page.locator(".proposed", has_text="This looks like a biped: two arms, two legs and a tail").wait_for(
+        timeout=60_000
+    )
+    assert page.js("vonkel.tool.plan") == "biped"
+    page.click("Find landmarks")
+    page.wait("vonkel.plate.landmarks.length > 20 && !vonkel.tool.busy", 90)
+    doubtful = page.js("vonkel.plate.landmarks.filter(m => m.sure !== 'sure').map(m => m.name)")
+    assert doubtful and page.page.locator(".doubt").count() > 0
+    assert page.page.get_by_text("It stands turned by").count() or page.page.get_by_text("It faces").count()
+    labels = page.js("vonkel.plate.landmarks.map(m => m.label)")
+    assert "left elbow" in labels and "right elbow" in labels
+    for name in ("hand_R", "head_end"):
+        mark = f"vonkel.plate.landmarks.find(m => m.name === '{name}')"
+        start = page.js(f"{mark}.place")
+        page.drag(page.at("side", start), (9, -7))
+        page.wait(f"{mark}.moved && !vonkel.tool.busy && !vonkel.tool.following", 60)
+        to = page.js(f"{mark}.place")
+        assert np.linalg.norm(np.subtract(to, start)) > 0.01
+    before = page.js("vonkel.plate.landmarks.filter(m => m.moved).map(m => m.name)")
+    assert sorted(before) == ["hand_R", "head_end"]  # the rest followed and was not taken for put right
+    hand = page.js("vonkel.plate.landmarks.find(m => m.name === 'hand_R').place")
+    page.click("Lay the joints")
+    page.wait("vonkel.state.joints.length > 20 || document.querySelector('.toast-bad')", 90)
+    assert page.page.locator(".toast-bad").count() == 0, page.page.locator(".toast-bad").all_inner_texts()
+    assert np.linalg.norm(np.subtract(joint(page, "hand_R")["place"], hand)) < 0.03
+    assert joint(page, "hand_R")["doubt"] == 0
+    left = np.array(joint(page, "forearm_L")["place"])
+    assert np.linalg.norm(left * [-1, 1, 1] - joint(page, "forearm_R")["place"]) > 0.05  # each side on its own
+    page.quiet()
+
+
+def as_obj(c):
+    """The mesh as a file that somebody might bring in."""
+    starts, corners = c.arrays["face_starts"], c.arrays["face_corners"]
+    lines = [f"v {x:.5f} {y:.5f} {z:.5f}" for x, y, z in c.points]
+    faces = (corners[a:b] + 1 for a, b in zip(starts[:-1], starts[1:], strict=True))
+    return "\n".join([*lines, *("f " + " ".join(map(str, f)) for f in faces)]).encode()
 
 
 def test_joints_are_renamed_mirrored_reoriented_hung_and_tried(page, member):

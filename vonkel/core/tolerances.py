@@ -3,6 +3,7 @@
 SAME_PLACE = 1e-9  # two joint places closer than this are one place
 SAME_FRAME = 1e-12  # entries of two frames that differ by less are the same frame
 PAIR = 1e-5  # left and right partners may differ by this share of the body height
+IN_A_POSE = 0.05  # partners farther from each other's mirrored place than this share of the size stand in a pose
 WELD = 1e-4  # border points of one part nearer than this share of the size lie on one another
 PLANE = 1e-6  # a point nearer to the body plane than this share of the height lies on it
 STRAIGHT = 0.0175  # 1 degree: an IK chain straighter than this has no bend to follow

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ..core.character import Character
+from ..core.plans import acceptance, propose
 from ..core.trials import run_trials
 from .findings import findings
 from .order import order_of
@@ -28,6 +29,11 @@ def _trials(character: Character) -> list[dict[str, Any]]:
 READINGS: dict[str, Reading] = {
     "counts": Reading("how much of everything there is", counts),
     "findings": Reading("what looks wrong, and the step that mends it", lambda c: listed(findings(c))),
+    "plan": Reading("which plan the body asks for, and why", lambda c: propose(c).as_dict()),
+    "acceptance": Reading(
+        "joints that are empty, stacked, outside the flesh or on the wrong side",
+        lambda c: [{"kind": f.kind, "joints": list(f.joints)} for f in acceptance(c)],
+    ),
     "order": Reading("the rig as a list of operations, with what each costs", order_of),
     "trials": Reading("every trial pose measured, the worst first", _trials),
     "report": Reading("counts, findings and trials in one", lambda c: report(c, _trials(c) if c.skin else [])),

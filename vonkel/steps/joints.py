@@ -216,6 +216,20 @@ def bring_inside(character: Character, p: Chosen) -> Character:
     return result
 
 
+@step(
+    "joints.accept",
+    Chosen,
+    lambda c, p: f"Looked at {few(p.joints, 3)} and left {'it' if len(p.joints) == 1 else 'them'} there",
+)
+def accept(character: Character, p: Chosen) -> Character:
+    """Say that joints which a plan was unsure of lie where they should."""
+    for n in p.joints:
+        character.joint(n)
+    chosen = set(p.joints)
+    joints = tuple(j.model_copy(update={"doubt": 0.0}) if j.name in chosen else j for j in character.joints)
+    return character.with_(joints=joints)
+
+
 class Reparent(Params):
     joint: str
     parent: str = Field("", description="empty: a root of its own")

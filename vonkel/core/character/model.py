@@ -118,6 +118,9 @@ class Joint(Frozen):
     aim: Axis = "x"  # which of its axes runs down the bone
     hinge: Axis = "z"  # about which a positive turn closes the bend
     freedom: Freedom | None = None
+    # How far it may lie from where it should, as a share of the body's size: what a plan wasn't sure of.  Zero once
+    # it was looked at.
+    doubt: Annotated[float, Field(ge=0, le=1)] = 0.0
 
 
 class Channel(Frozen):

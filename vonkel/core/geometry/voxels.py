@@ -286,6 +286,8 @@ def _branches(links: np.ndarray, distance: np.ndarray, order: np.ndarray) -> Any
         root[c] = c if best < 0 else best
     if len(order):
         r = order[0]
+        while root[r] != r:  # of two tips equally far the other one may be the elder
+            r = root[r]
         tips.append(r)
         lengths.append(distance[r])
         meets.append(order[-1])

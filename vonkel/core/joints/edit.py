@@ -7,7 +7,7 @@ import numpy as np
 from ..character import Character, Joint, opposite_name, unique_name, without_side
 from ..character.hierarchy import descendants, parents_first
 from ..errors import BadParameters, StepRefused
-from ..tolerances import MAX_JOINTS, SAME_PLACE
+from ..tolerances import IN_A_POSE, MAX_JOINTS, SAME_PLACE
 from ..weights import table_of, with_table
 from .inside import kept_inside
 from .orient import MIRROR, bone_child, turn_down_bones
@@ -19,13 +19,14 @@ def move_joint(
 ) -> Character:  # fmt: skip
     """Put a joint at `place` (3,) metres.
 
-    both_sides: its partner goes to the mirrored place, and a joint on the body plane stays on it;
+    both_sides: its partner goes to the mirrored place where it lies near it (not on a body in a pose), and a joint on the body plane stays on it;
     with_children: everything below moves along; inside: deforming joints are kept inside the body.
     The turns of the joint, its parent and their partners follow, bones staying down their axis.
     """
     places = moved_places(character, name, place, both_sides, with_children, inside)
     joints = tuple(
-        j.model_copy(update={"place": _vector(places[j.name])}) if j.name in places else j for j in character.joints
+        j.model_copy(update={"place": _vector(places[j.name]), "doubt": 0.0}) if j.name in places else j
+        for j in character.joints
     )
     moved = character.with_(joints=joints)
     touched = {n for m in places for n in (m, character.joint(m).parent) if n}
@@ -44,13 +45,19 @@ def moved_places(
         place = kept_inside(character, joint, place)
     places = {name: place}
     partner = character.partner(name)
-    if both_sides and partner:
+    if both_sides and partner and _alike(character, joint, partner):
         places[partner] = place * MIRROR
     if with_children:
         for top, there in list(places.items()):
             by = there - np.array(character.joint(top).place)
             places |= {n: np.array(character.joint(n).place) + by for n in descendants(character, top)}
     return places
+
+
+def _alike(character: Character, joint: Joint, partner: str) -> bool:
+    """Whether two partners lie near each other's mirrored places: those of a body in a pose don't, and go their own ways."""
+    apart = np.array(joint.place) * MIRROR - np.array(character.joint(partner).place)
+    return bool(np.linalg.norm(apart) < IN_A_POSE * character.size)
 
 
 def _vector(v: np.ndarray) -> tuple[float, float, float]:

@@ -1,6 +1,12 @@
-"""Plans: starting layouts of joints for a body type, fitted to a mesh by its shape."""
+"""Plans: starting layouts of joints for a body type, fitted to a mesh by its shape, in any pose."""
 
-from .built_in import PLANS, check_plan, landmarks_of, lay_plan, sketch_of
+from .acceptance import Fault, acceptance
+from .anatomy.doubt import LOST, SURE, verdict
+from .built_in import PLANS, Found, check_plan, find_landmarks, landmarks_of, lay_plan, sketch_of
 from .own import OwnPlan, lay_own_plan, save_plan
+from .propose import Proposals, propose
 
-__all__ = ["PLANS", "OwnPlan", "check_plan", "landmarks_of", "lay_own_plan", "lay_plan", "save_plan", "sketch_of"]
+__all__ = [
+    "LOST", "PLANS", "SURE", "Fault", "Found", "OwnPlan", "Proposals", "acceptance", "check_plan", "find_landmarks",
+    "landmarks_of", "lay_own_plan", "lay_plan", "propose", "save_plan", "sketch_of", "verdict",
+]  # fmt: skip

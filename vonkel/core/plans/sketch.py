@@ -9,35 +9,46 @@ import numpy as np
 
 from ..character import Character, Joint, opposite_name
 from ..joints.inside import inside_body
-from ..joints.orient import MIRROR, turn_down_bones
+from ..joints.orient import turn_down_bones
+from .frame import BodyFrame
+
+Hinge = np.ndarray | tuple[float, float, float] | tuple[Any, ...] | None
 
 
 @dataclass
 class Sketch:
-    """The middle and left joints: name → (parent, place, role, deforms); hinges; and which of them are landmarks.
+    """Joints: name → (parent, place, role, deforms); hinges; and which of them are landmarks.
 
     A landmark is a joint that the shape says much about and that the rigger may put right before the rest follows:
-    name → its words on the plate.
+    name → its words on the plate.  What stands on the left alone is mirrored where the body's frame is even.  spread: how far
+    each joint may lie from where it should, as a share of the body's size; words: what is to be said of the whole.
     """
 
     found: dict[str, tuple[str | None, np.ndarray, str, bool]] = field(default_factory=dict)
     hinges: dict[str, np.ndarray] = field(default_factory=dict)
     marks: dict[str, str] = field(default_factory=dict)
+    spread: dict[str, float] = field(default_factory=dict)
+    words: list[str] = field(default_factory=list)
+    frame: BodyFrame = field(default_factory=BodyFrame)
+    cost: float = 0.0
+    margin: float = 9.0
 
     def put(
         self, name: str, parent: str | None, place: np.ndarray, role: str = "", deforms: bool = True,
-        hinge: tuple[float, float, float] | np.ndarray | None = None, mark: str = "",
+        hinge: Hinge = None, mark: str = "", spread: float | None = None,
     ) -> str:  # fmt: skip
         self.found[name] = (parent, np.asarray(place, float), role or name, deforms)
         if hinge is not None:
             self.hinges[name] = np.asarray(hinge, float)
         if mark:
             self.marks[name] = mark
+        if spread is not None:
+            self.spread[name] = float(spread)
         return name
 
     def put_chain(
-        self, stem: str, parent: str, places: np.ndarray, tag: str = "", hinge: np.ndarray | tuple[Any, ...] | None = None,
-        end: bool = True, mark: str = "", role: str = "",
+        self, stem: str, parent: str, places: np.ndarray, tag: str = "", hinge: Hinge = None, end: bool = True,
+        mark: str = "", role: str = "", spread: float | None = None,
     ) -> str:  # fmt: skip
         """A row of joints stem_1, stem_2 …; with `end` the last place is an end joint that holds no skin."""
         last = len(places) - 1
@@ -48,42 +59,78 @@ class Sketch:
             said = mark if i in (0, last) else ""
             word = f"{mark}: root" if i == 0 else f"{mark}: tip"
             parent = self.put(
-                name, parent, place, f"{role}_end" if ends else f"{role}_{i + 1}", not ends, hinge, word if said else ""
-            )
+                name, parent, place, f"{role}_end" if ends else f"{role}_{i + 1}", not ends, hinge, word if said else "",
+                spread,
+            )  # fmt: skip
         return parent
 
-    def put_spine(self, parent: str, places: np.ndarray, hinge: tuple[float, float, float], mark: str = "") -> str:
+    def put_spine(
+        self, parent: str, places: np.ndarray, hinge: Hinge, mark: str = "", spread: float | None = None
+    ) -> str:  # fmt: skip
         """The links above the hips; the last of them is the chest, and the landmark where `mark` gives it words."""
         last = len(places) - 1
         for i, place in enumerate(places):
             name = "chest" if i == last else f"spine_{i + 1}"
-            parent = self.put(name, parent, place, name, hinge=hinge, mark=mark if i == last else "")
+            parent = self.put(name, parent, place, name, hinge=hinge, mark=mark if i == last else "", spread=spread)
         return parent
 
     def put_neck(
-        self, parent: str | None, places: np.ndarray, hinge: tuple[float, float, float], mark: str = ""
+        self, parent: str | None, places: np.ndarray, hinge: Hinge, mark: str = "", spread: float | None = None
     ) -> str | None:  # fmt: skip
         """The links of the neck, numbered where there are several; the first may be a landmark."""
         for i, place in enumerate(places):
             name = "neck" if len(places) == 1 else f"neck_{i + 1}"
-            parent = self.put(name, parent, place, "neck", hinge=hinge, mark="" if i else mark)
+            parent = self.put(name, parent, place, "neck", hinge=hinge, mark="" if i else mark, spread=spread)
         return parent
+
+    def place(self, name: str) -> np.ndarray:
+        return self.found[name][1]
 
     def last(self, role: str) -> str:
         """The last joint put that has this role."""
         return next(n for n in reversed(self.found) if self.found[n][2] == role)
 
+    def both_sides(self) -> Sketch:
+        """The same with the right joints put too, mirrored in the body's frame where they weren't."""
+        out = Sketch(words=self.words, frame=self.frame, cost=self.cost, margin=self.margin)
+        for name, (parent, place, role, deforms) in self.found.items():
+            out._copy(self, name, place)
+            other = opposite_name(name)
+            if name.endswith("_L") and other not in self.found and self.frame.even:
+                over = opposite_name(parent) if parent else None
+                out.put(other, over, self.frame.mirrored(place), role, deforms, spread=self.spread.get(name))
+                if name in self.marks:
+                    out.marks[other] = sided(self.marks[name], "right")
+            if name.endswith("_L") and name in out.marks:
+                out.marks[name] = sided(out.marks[name], "left")
+        return out
+
+    def _copy(self, source: Sketch, name: str, place: np.ndarray) -> None:
+        parent, _, role, deforms = source.found[name]
+        hinge, mark = source.hinges.get(name), source.marks.get(name, "")
+        self.put(name, parent, place, role, deforms, hinge, mark, source.spread.get(name))
+
+    def carried_to(self, frame: BodyFrame) -> Sketch:
+        """This sketch of a body in its own straight frame, back in the space that `frame` was taken from."""
+        out = Sketch(words=self.words, frame=frame, cost=self.cost, margin=self.margin)
+        for name, (_, place, _, _) in self.found.items():
+            out._copy(self, name, frame.back(place))
+            if name in self.hinges:
+                out.hinges[name] = frame.turn.T @ self.hinges[name]
+        return out
+
     def joints(self) -> tuple[Joint, ...]:
-        """All joints, the right ones mirrored from the left; middle ones on x = 0."""
+        """All joints; those on the left alone are mirrored, and so are their partners' places exactly."""
         made = []
         for name, (parent, place, role, deforms) in self.found.items():
-            side = "L" if name.endswith("_L") else "C"
-            place = place * [0.0, 1.0, 1.0] if side == "C" else place
-            made.append(_joint(name, parent, side, place, role, deforms))
-            if side == "L":
-                other = opposite_name(parent) if parent else None
-                made.append(_joint(opposite_name(name), other, "R", place * MIRROR, role, deforms))
-        return tuple(made)
+            side = name[-1] if name.endswith(("_L", "_R")) else "C"
+            middle = side == "C" and self.frame.even
+            made.append(_joint(name, parent, side, self.frame.on_plane(place) if middle else place, role, deforms))
+            other = opposite_name(name)
+            if side == "L" and other not in self.found and self.frame.even:
+                over = opposite_name(parent) if parent else None
+                made.append(_joint(other, over, "R", self.frame.mirrored(place), role, deforms))
+        return _parents_first(made)
 
     def laid(self, character: Character, plan: str) -> Character:
         """The character with these joints in place of any joints, kits and skin there were.
@@ -95,6 +142,26 @@ class Sketch:
             if deforms and name in parents and role not in ("eye", "jaw") and len(character.points):
                 self.found[name] = (parent, inside_body(character, place, 200), role, deforms)
         return turn_down_bones(only_joints(character, self.joints(), plan), hinges=self.hinges)
+
+
+def _parents_first(joints: list[Joint]) -> tuple[Joint, ...]:
+    """The same joints, each after the one it hangs from, otherwise in their order."""
+    out: dict[str, Joint] = {}
+    waiting = joints
+    while waiting:
+        for j in waiting:
+            if j.parent is None or j.parent in out:
+                out[j.name] = j
+        left = [j for j in waiting if j.name not in out]
+        if len(left) == len(waiting):  # a parent that isn't there: nothing more can hang
+            break
+        waiting = left
+    return tuple(out.values())
+
+
+def sided(words: str, side: str) -> str:
+    """A landmark's words with its side."""
+    return f"{side} {words.removeprefix('left ').removeprefix('right ')}"
 
 
 def only_joints(character: Character, joints: tuple[Joint, ...], plan: str) -> Character:

@@ -14,7 +14,8 @@ from ...core.character.words import few
 from ...core.joints.freedom import gimbal_margins
 from ...core.joints.inside import body_solid, may_stick_out
 from ...core.joints.orient import MIRROR, bend_angle, bone_child, curl_senses, off_bend, off_bone
-from ...core.tolerances import PAIR, SAME_PLACE, STRAIGHT
+from ...core.plans import acceptance, verdict
+from ...core.tolerances import IN_A_POSE, PAIR, SAME_PLACE, STRAIGHT
 from .kinds import Finding, Mend, counted
 
 UNNAMED = re.compile(r"joint(?:[_ ]?\d+|_end)*(?:_[LR])?", re.I)
@@ -28,6 +29,9 @@ def joint_findings(c: Character) -> Iterator[Finding]:
         return
     yield from _hierarchy(c)
     yield from _places(c)
+    yield from _doubts(c)
+    yield from _acceptance(c)
+    yield from _facing(c)
     yield from _turns(c)
     yield from _sides(c)
     yield from _freedoms(c)
@@ -102,6 +106,78 @@ def _places(c: Character) -> Iterator[Finding]:
         )  # fmt: skip
 
 
+def _doubts(c: Character) -> Iterator[Finding]:
+    """What the plan that laid the joints wasn't sure of, until it was moved or looked at."""
+    lost = [j.name for j in c.joints if verdict(j.doubt) == "not found"]
+    doubtful = [j.name for j in c.joints if verdict(j.doubt) == "look here"]
+    for names, level, one, many, detail in (
+        (lost, "must", "joint was not found", "joints were not found", "Where the plan put them is a guess"),
+        (doubtful, "note", "joint wants a look", "joints want a look", "The plan wasn't sure of them"),
+    ):
+        if names:
+            yield Finding(
+                station="joints", level=level, title=counted(len(names), one, many),
+                detail=f"{detail}: {few(names)}. Drag them, or put their landmarks right under Plans.", joints=names,
+                mend=Mend(label="They are right", step="joints.accept", params={"joints": names}),
+            )  # fmt: skip
+
+
+FAULTS = {
+    "stacked": ("must", "joint lies on its parent", "joints lie on their parents", "A bone without length turns nothing."),
+    "crossed": ("must", "joint stands on the other side", "joints stand on the other side", "Left and right are exchanged, or it faces away."),
+    "bare": ("should", "bone runs outside the body", "bones run outside the body", "The flesh it moves lies elsewhere."),
+    "empty": ("should", "joint would hold no skin", "joints would hold no skin", "No point of the mesh is nearest to them."),
+    "uneven": ("should", "bone is far longer than its partner", "bones are far longer than their partners", "One of each pair is not where it should be."),
+}  # fmt: skip
+
+
+def _acceptance(c: Character) -> Iterator[Finding]:
+    for fault in acceptance(c):
+        if fault.kind not in FAULTS:
+            continue  # joints outside the body are told of above
+        level, one, many, detail = FAULTS[fault.kind]
+        names = list(fault.joints)
+        mend = None
+        if fault.kind == "empty":
+            mend = Mend(
+                label=f"Let {names[0]} hold no skin", step="joints.set", params={"joint": names[0], "deforms": False}
+            )
+        elif fault.kind == "stacked":
+            mend = Mend(label=f"Take out {names[0]}, heal", step="joints.remove", params={"joint": names[0]})
+        elif fault.kind == "bare":
+            mend = Mend(label="Bring inside", step="joints.bring_inside", params={"joints": names})
+        yield Finding(
+            station="joints", level=level, title=counted(len(names), one, many), detail=f"{few(names)}. {detail}",
+            joints=names, mend=mend,
+        )  # fmt: skip
+
+
+def _facing(c: Character) -> Iterator[Finding]:
+    """Which way the joints say that the body faces."""
+    pairs = [
+        (j, c.joint(opposite_name(j.name)))
+        for j in c.joints
+        if j.side == "L" and opposite_name(j.name) in c.joint_index
+    ]
+    roots = [(a, b) for a, b in pairs if a.role in ("thigh", "upper_arm", "fin_1")]
+    if not roots:
+        return
+    left = np.mean([np.array(a.place) - np.array(b.place) for a, b in roots], axis=0) * [1.0, 0.0, 1.0]
+    facing = np.cross(left, [0.0, 1.0, 0.0])
+    degrees = float(np.degrees(np.arctan2(facing[0], facing[2])))
+    if np.linalg.norm(left) > 0.02 * c.size and abs(degrees) > 12:
+        side = "left" if degrees > 0 else "right"
+        words = (
+            "It faces away, to −Z" if abs(degrees) > 168 else f"It stands turned by {abs(degrees):.0f}° to its {side}"
+        )
+        yield Finding(
+            station="joints", level="note", title=words,
+            detail="Animators and trials expect it to face +Z. A body in a pose needs no mend.",
+            joints=[roots[0][0].name, roots[0][1].name],
+            mend=Mend(label="Turn it to face +Z", step="model.stand", params={"turn": round(-degrees, 2)}),
+        )  # fmt: skip
+
+
 def _turns(c: Character) -> Iterator[Finding]:
     odd = [j.name for j in c.joints if off_bone(c, j) > OFF_BONE]
     if odd:
@@ -156,6 +232,13 @@ def _sides(c: Character) -> Iterator[Finding]:
             unpaired.append(j)
         elif j.side == "L" and np.abs(np.array(j.place) * MIRROR - c.joint(partner).place).max() > PAIR * c.size:
             unpaired.append(j)
+    sided = sum(j.side != "C" for j in c.joints)
+    if len(unpaired) > 0.3 * sided and _in_a_pose(c, unpaired):
+        yield Finding(
+            station="joints", level="note", title="The body stands in a pose",
+            detail="Left and right don't mirror each other; a joint that is moved leaves its partner where it is.",
+        )  # fmt: skip
+        return
     if unpaired:
         names = [j.name for j in unpaired]
         top = _tops(c, names)
@@ -164,6 +247,16 @@ def _sides(c: Character) -> Iterator[Finding]:
             detail=few(names), joints=names,
             mend=Mend(label=f"Mirror {top}", step="joints.mirror", params={"joint": top}) if opposite_name(top) != top else None,
         )  # fmt: skip
+
+
+def _in_a_pose(c: Character, unpaired: list[Joint]) -> bool:
+    """Whether most partners lie farther apart than slips do."""
+    far = [
+        float(np.abs(np.array(j.place) * MIRROR - c.joint(p).place).max())
+        for j in unpaired
+        if (p := opposite_name(j.name)) in c.joint_index
+    ]
+    return len(far) > 2 and float(np.median(far)) > 0.4 * IN_A_POSE * c.size
 
 
 def _freedoms(c: Character) -> Iterator[Finding]:

@@ -14,7 +14,7 @@ from ...core.geometry.parts import point_colours
 from ...core.geometry.topology import topology_of
 from ...core.joints.draw import landing as land
 from ...core.joints.freedom import gimbal_margins
-from ...core.plans import PLANS, check_plan, landmarks_of
+from ...core.plans import PLANS, check_plan, find_landmarks, propose
 from ...core.tolerances import MAX_FILE_BYTES
 from ...core.trials.picture import picture, png, with_bones
 from ...core.trials.pivot import try_pivot
@@ -87,6 +87,10 @@ class PlanBody(_Body):
     options: dict[str, Any] = {}
 
 
+class LandmarksBody(PlanBody):
+    given: dict[str, Place] = Field({}, max_length=400, description="landmarks put right by hand: name → metres")
+
+
 @router.get("/plans")
 def plans(workshop: TheWorkshop) -> dict[str, Any]:
     """Built-in plans with their options, and plans of one's own."""
@@ -98,16 +102,30 @@ def plans(workshop: TheWorkshop) -> dict[str, Any]:
 
 
 @router.post("/c/{number}/landmarks")
-def landmarks(workshop: TheWorkshop, jobs: TheJobs, number: int, body: PlanBody) -> dict[str, Any]:
-    """Find a plan's landmarks by the shape; a job."""
+def landmarks(workshop: TheWorkshop, jobs: TheJobs, number: int, body: LandmarksBody) -> dict[str, Any]:
+    """Find a plan's landmarks by the shape, those put right by hand given; a job."""
     check_plan(body.plan)
     c = workshop.character(number)
 
     def work() -> dict[str, Any]:
-        found = landmarks_of(c, body.plan, body.options)
-        return {n: {"label": word, "place": [float(v) for v in place]} for n, (word, place) in found.items()}
+        found = find_landmarks(c, body.plan, body.options, body.given)
+        marks = {
+            n: {"label": m.label, "place": [float(v) for v in m.place], "sure": m.sure, "spread": round(m.spread, 4)}
+            for n, m in found.marks.items()
+        }
+        seen = [{"label": word, "place": [float(v) for v in place]} for word, place in found.seen]
+        return {
+            "marks": marks, "words": list(found.words), "seen": seen, "turn": round(found.turn, 2), "plane": found.plane,
+        }  # fmt: skip
 
     return {"job": jobs.start("Looking for landmarks", number, work).as_dict()}
+
+
+@router.post("/c/{number}/proposal")
+def proposal(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
+    """Which plan the body asks for, and why; a job."""
+    c = workshop.character(number)
+    return {"job": jobs.start("Looking at the body", number, lambda: propose(c).as_dict()).as_dict()}
 
 
 class PivotBody(_Body):

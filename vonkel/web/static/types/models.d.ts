@@ -113,6 +113,7 @@ export interface Joint {
   aim: "x" | "y" | "z" | "-x" | "-y" | "-z";
   hinge: "x" | "y" | "z" | "-x" | "-y" | "-z";
   freedom: Freedom | null;
+  doubt: number;
 }
 
 export interface Kit {

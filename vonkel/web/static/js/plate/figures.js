@@ -43,8 +43,24 @@ export function drawJoints(plate, name) {
     pen.strokeStyle = chosen || over ? EMBER : SIDES[j.side];
     pen.lineWidth = chosen ? 3 : 1.6;
     pen.stroke();
+    if (j.doubt) doubtRing(pen, x, y, chosen ? 11 : 8.5, j.doubt);
   });
   pen.globalAlpha = 1;
+}
+
+const LOST = 0.16; // from there on a place is a guess: two rings instead of one
+
+/** What wants a look: a broken ring; what wasn't found: two. */
+function doubtRing(pen, x, y, r, doubt) {
+  pen.setLineDash([3, 3]);
+  pen.strokeStyle = EMBER;
+  pen.lineWidth = 1.6;
+  for (const k of doubt < LOST ? [r] : [r, r + 4]) {
+    pen.beginPath();
+    pen.arc(x, y, k, 0, 7);
+    pen.stroke();
+  }
+  pen.setLineDash([]);
 }
 
 /** One of a joint's own axes, such as “z” or “-x”, as it stands now. */
@@ -182,9 +198,24 @@ export function drawWishes(plate, name) {
       }
     if (label && at.length) note(pen, label, at[Math.floor(at.length / 2)]);
   }
+  drawLandmarks(plate, name);
+}
+
+/** Places to be put right: diamonds, with rings round what wants a look; and ends that no plan could read. */
+function drawLandmarks(plate, name) {
+  const { pen } = plate;
+  for (const m of plate.seen ?? []) {
+    const [x, y] = plate.project(name, m.place);
+    pen.beginPath();
+    pen.arc(x, y, 10, 0, 7);
+    pen.strokeStyle = INK;
+    pen.lineWidth = 1.4;
+    pen.stroke();
+  }
   const taken = []; // labels that would lie on each other are left out; hovering shows them
+  const asked = (m) => (m.moved ? 1 : m.sure && m.sure !== "sure" ? 2 : 0);
   for (const m of [...plate.landmarks].sort(
-    (a, b) => Number(b.name === plate.hovered) - Number(a.name === plate.hovered) || b.moved - a.moved,
+    (a, b) => Number(b.name === plate.hovered) - Number(a.name === plate.hovered) || asked(b) - asked(a),
   )) {
     const [x, y] = plate.project(name, m.place),
       over = plate.hovered === m.name,
@@ -200,8 +231,9 @@ export function drawWishes(plate, name) {
     pen.strokeStyle = EMBER;
     pen.lineWidth = 2;
     pen.stroke();
+    if (!m.moved && m.sure && m.sure !== "sure") doubtRing(pen, x, y, r + 5, m.spread);
     if (over || (name !== "top" && !taken.some(([tx, ty]) => Math.abs(tx - x) < 92 && Math.abs(ty - y) < 17))) {
-      note(pen, m.label, [x + 10, y], "left");
+      note(pen, m.sure === "not found" && !m.moved ? `${m.label}?` : m.label, [x + 10, y], "left");
       taken.push([x, y]);
     }
   }

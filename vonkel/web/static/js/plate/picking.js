@@ -10,6 +10,7 @@ export class Picking extends Figure {
   constructor(stage, scene) {
     super(stage, scene);
     this.landmarks = [];
+    this.seen = []; // ends of a body that no plan could read
     this.grip = "move"; // what dragging a control does: move or turn
   }
 

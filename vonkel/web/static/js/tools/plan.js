@@ -40,19 +40,38 @@ class Plans extends PlateTool {
   plan = "";
   options = {};
   /** @type {any} */ known = null;
+  /** @type {any} */ proposed = null; // which plan the body asks for
+  chosen = false; // by hand
+  following = false;
+  /** @type {any} */ found = null; // words, turn and plane of what was found
+  busy = false;
 
   async enter(b) {
     super.enter(b);
     await this.again().catch(say);
     this.plan ||= b.state.plan || "biped";
     this.changed();
+    await this.propose().catch(say);
   }
   leave() {
     this.clear();
   }
   clear() {
+    this.found = null;
     this.b.plate.landmarks = [];
+    this.b.plate.seen = [];
     this.b.plate.draw();
+    this.changed();
+  }
+
+  /** Ask which plan the body wants, and take it unless the character has one. */
+  async propose() {
+    if (!this.b.state.parts.length) return;
+    const { job } = await call("POST", `/api/c/${this.b.number}/proposal`);
+    const { result } = await this.b.watchJob(job);
+    const untouched = !this.b.plate.landmarks.length && !this.b.state.plan && !this.chosen;
+    this.proposed = result;
+    if (untouched && result) this.plan = result.plan;
     this.changed();
   }
   async again() {
@@ -60,32 +79,61 @@ class Plans extends PlateTool {
     this.changed();
   }
 
-  async find() {
+  anew() {
+    this.b.plate.landmarks = [];
+    return this.find();
+  }
+
+  /** Find the landmarks by the shape; those that were put right by hand stay and tell the limbs apart. */
+  async find(given = {}) {
+    this.busy = true;
+    this.changed();
     try {
-      const asked = { plan: this.plan, options: this.options };
+      const asked = { plan: this.plan, options: this.options, given };
       const { job } = await call("POST", `/api/c/${this.b.number}/landmarks`, asked);
       const { result } = await this.b.watchJob(job);
-      const mark = ([name, m]) => ({ name, label: m.label, place: m.place, moved: false });
-      this.b.plate.landmarks = Object.entries(result).map(mark);
+      const now = this.moved(); // a hand may have gone on meanwhile
+      const mark = ([name, m]) => ({ name, ...m, moved: name in now, place: now[name] ?? m.place });
+      this.b.plate.landmarks = Object.entries(result.marks).map(mark);
+      this.b.plate.seen = result.seen;
+      this.found = result;
       this.b.plate.draw();
-      this.changed();
     } catch (error) {
       say(error);
     }
+    this.busy = false;
+    this.changed();
+  }
+
+  moved() {
+    const moved = this.b.plate.landmarks.filter((m) => m.moved);
+    return Object.fromEntries(moved.map((m) => [m.name, m.place]));
   }
 
   /** A landmark dragged by hand: it is moved in the drawing's plane only. */
-  drag(name, place) {
+  drag(name, place, done) {
     const m = this.b.plate.landmarks.find((x) => x.name === name);
-    const middle = !name.endsWith("_L") && !name.endsWith("_R");
+    const middle = !name.endsWith("_L") && !name.endsWith("_R") && this.found?.plane;
     m.place = middle ? [0, place[1], place[2]] : place;
     m.moved = true;
     this.b.plate.draw();
+    if (done) this.follow();
+  }
+
+  /** What wasn't put right by hand follows, once what is under way is in. */
+  async follow() {
+    if (this.following) return; // its last round takes this one along
+    this.following = true;
+    let before = "";
+    while (this.b.tool === this && before !== JSON.stringify(this.moved())) {
+      before = JSON.stringify(this.moved());
+      await this.find(this.moved());
+    }
+    this.following = false;
   }
 
   async lay() {
-    const moved = this.b.plate.landmarks.filter((m) => m.moved);
-    const landmarks = Object.fromEntries(moved.map((m) => [m.name, m.place]));
+    const landmarks = this.moved();
     if (await this.b.step("joints.lay_plan", { plan: this.plan, options: this.options, landmarks }))
       this.b.useTool(null);
   }
@@ -134,27 +182,55 @@ class Plans extends PlateTool {
     if (!plan) return null;
     const found = b.plate.landmarks.length > 0;
     return [
+      this.proposed
+        ? h("p", { class: "proposed" }, this.proposed.words)
+        : h("p", { class: "soft" }, "Looking at the body …"),
       h(
         "div",
         { class: "plans" },
         this.known.plans.map((p) => this.choice(p)),
       ),
       h("p", { class: "soft" }, plan.about),
-      pairs(...Object.entries(plan.options).map(([k, s]) => [WORDS[k] ?? k, this.field(k, s)])),
-      found ? h("p", {}, "Drag a landmark that is off, in any drawing; the joints between follow.") : null,
+      this.said(found),
       acts(
-        button(found ? "Find again" : "Find landmarks", () => this.find(), found ? "small" : "mend small"),
+        button(found ? "Find again" : "Find landmarks", () => this.anew(), found ? "small" : "mend small"),
         button("Lay the joints", () => this.lay(), found ? "mend small" : "small"),
       ),
+      pairs(...Object.entries(plan.options).map(([k, s]) => [WORDS[k] ?? k, this.field(k, s)])),
       h("h3", {}, "Your own"),
       this.ownPlans(),
       this.keeping(b),
     ];
   }
 
+  /** What is to be said of what was found: how it stands, which landmarks want a look, how to go on. */
+  said(found) {
+    if (this.busy) return h("p", { class: "soft" }, "Finding …");
+    if (!found || !this.found) return null;
+    const marks = this.b.plate.landmarks.filter((m) => !m.moved);
+    const lost = marks.filter((m) => m.sure === "not found"),
+      doubtful = marks.filter((m) => m.sure === "look here");
+    const list = (some) => some.map((m) => m.label).join(", ");
+    const turn = () => this.b.step("model.stand", { turn: -this.found.turn }).then((done) => done && this.find(), say);
+    return [
+      ...this.found.words.map((w) => h("p", {}, w)),
+      Math.abs(this.found.turn) > 8 ? acts(button("Turn it to face +Z", turn, "small")) : null,
+      lost.length ? h("p", { class: "doubt" }, h("b", {}, "Not found: "), list(lost)) : null,
+      doubtful.length ? h("p", { class: "doubt" }, h("b", {}, "Look here: "), list(doubtful)) : null,
+      h(
+        "p",
+        { class: "soft" },
+        lost.length || doubtful.length
+          ? "Drag what is off, in any drawing; the rest follows."
+          : "Every landmark is sure. Drag one that is off all the same; the rest follows.",
+      ),
+    ];
+  }
+
   choice(plan) {
     const choose = () => {
       this.plan = plan.name;
+      this.chosen = true;
       this.options = {};
       this.clear();
     };

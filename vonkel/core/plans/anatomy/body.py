@@ -1,0 +1,266 @@
+"""The inside of a body in any pose: its tips, and the distances between them through its flesh.
+
+Distances through the inside hardly change when a limb bends, so what is said in them holds for any pose.  Where two ways
+part follows from the distances alone: (i | j, k) = ½ (D_ij + D_ik − D_jk), as in trees (Buneman 1974, A note on the metric
+properties of trees).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from scipy.ndimage import convolve, label
+
+from ...character import Character
+from ...compiled import compiled
+from ...errors import StepRefused
+from ...geometry.spheres import fit_sphere
+from ...geometry.topology import skin_triangles
+from ...geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, solid_from_mesh
+from ..shapes import connected, without_sheets
+
+UP = np.array([0.0, 1.0, 0.0])
+CELLS = 45_000
+FAR = 2147483647
+STEPS = np.round(100 * STEP_LENGTHS).astype(np.int32)
+BALL = np.ones((3, 3, 3), bool)
+
+
+def unit(v: np.ndarray) -> np.ndarray:
+    return np.asarray(v / max(float(np.linalg.norm(v)), 1e-12))
+
+
+def flat(v: np.ndarray) -> np.ndarray:
+    """v (3,) or (n, 3) without its height."""
+    return np.asarray(v * [1.0, 0.0, 1.0])
+
+
+def fill(character: Character, cells: int = CELLS, finest: float = 200.0) -> Solid:
+    """The body as one piece of about `cells` cells, whatever way it is turned, none finer than size / `finest`.  Raises
+    StepRefused where it encloses too little."""
+    triangles = skin_triangles(character)
+    points, size = character.points, character.size
+    if not len(triangles) or size <= 0:
+        raise StepRefused("There is no surface to fill.", character.name, "Bring a mesh in at the Model station.")
+    used = points[np.unique(triangles)]
+    low, high = used.min(0), used.max(0)
+
+    def at(h: float) -> Solid:
+        return mended(solid_from_mesh(points, triangles, h, (low - 2 * h, high + 2 * h)))
+
+    rough = at(size / 70)
+    volume = max(len(rough.cells), 50) * (size / 70) ** 3
+    solid = largest(connected(at(float(np.clip((volume / cells) ** (1 / 3), size / finest, size / 80)))))
+    if len(solid.cells) < 300:
+        raise StepRefused("The body encloses too little to fit a plan.", character.name, "Close open borders first.")
+    return solid
+
+
+def mended(solid: Solid, rounds: int = 2) -> Solid:
+    """The cells without the thin channels that missing faces leave in them: a cell most of whose neighbours are inside
+    is inside, one with hardly any is not.  Gaps of one cell between two limbs stay."""
+    inside = solid.inside
+    for _ in range(rounds):
+        around = convolve(inside.astype(np.uint8), np.ones((3, 3, 3), np.uint8), mode="constant") - inside
+        better = (inside & (around > 3)) | (around >= 20)
+        if (better == inside).all():
+            break
+        inside = better
+    return Solid(solid.low, solid.h, inside)
+
+
+def largest(solid: Solid) -> Solid:
+    """The largest piece."""
+    marks, count = label(solid.inside, BALL)
+    if count < 2:
+        return solid
+    return Solid(solid.low, solid.h, marks == 1 + int(np.argmax(np.bincount(marks.ravel())[1:])))
+
+
+def webless(solid: Solid, small: float = 0.012) -> Solid:
+    """The body less its membranes: what an opening takes away, but not small pieces of it (fingertips, thin legs)."""
+    opened = without_sheets(solid)
+    marks, count = label(solid.inside & ~opened.inside, BALL)
+    sizes = np.bincount(marks.ravel(), minlength=count + 1)
+    keep = (sizes < small * solid.inside.sum()) & (np.arange(count + 1) > 0)
+    return largest(Solid(solid.low, solid.h, opened.inside | keep[marks]))
+
+
+@compiled
+def _flood(links: np.ndarray, steps: np.ndarray, source: int) -> np.ndarray:
+    """Distances (c,) int32 from one cell in hundredths of a cell's edge, FAR where not reached.  A ring of 256 buckets
+    stands in for a heap (Dial 1969, Algorithm 360): no step is longer than 173."""
+    n = len(links)
+    dist = np.full(n, 2147483647, np.int32)
+    head = np.full(256, -1, np.int64)
+    room = 4 * n + 64
+    after = np.empty(room, np.int64)
+    cell = np.empty(room, np.int32)
+    dist[source] = 0
+    cell[0] = source
+    after[0] = -1
+    head[0] = 0
+    used = 1
+    now = 0
+    idle = 0
+    while idle < 256:
+        b = now & 255
+        e = head[b]
+        if e < 0:
+            now += 1
+            idle += 1
+            continue
+        idle = 0
+        head[b] = after[e]
+        i = cell[e]
+        if dist[i] != now:
+            continue
+        for k in range(26):
+            j = links[i, k]
+            if j < 0:
+                continue
+            d = now + steps[k]
+            if d < dist[j]:
+                dist[j] = d
+                if used == room:
+                    after = np.concatenate((after, np.empty(room, np.int64)))
+                    cell = np.concatenate((cell, np.empty(room, np.int32)))
+                    room *= 2
+                cell[used] = j
+                after[used] = head[d & 255]
+                head[d & 255] = used
+                used += 1
+    return dist
+
+
+def distances_from(solid: Solid, cell: int) -> np.ndarray:
+    """(c,) metres through the inside from one cell to all; inf where not reached."""
+    d = _flood(solid.links, STEPS, int(cell))
+    return np.where(d == FAR, np.inf, d * (solid.h / 100))
+
+
+@dataclass(frozen=True, eq=False)
+class Body:
+    """What every plan starts from.  Distances are metres through the inside; tips are cells.
+
+    length (t,): of each tip's branch.  far (t, c): from each tip to every cell.  table (t, t): between tips.  came (c,):
+    the next cell on the thickest way to the centre.  girth (t,): the greatest depth near each tip.  span: the
+    greatest distance between tips.  eyes: (centre, radius) of each eyeball among the parts.
+    """
+
+    character: Character
+    solid: Solid
+    centre: int
+    tips: list[int]
+    length: np.ndarray
+    far: np.ndarray
+    table: np.ndarray
+    came: np.ndarray
+    girth: np.ndarray
+    span: float
+    eyes: list[tuple[np.ndarray, float]]
+    pins: dict[str, np.ndarray] = field(default_factory=dict)  # joints put right by hand: name → (3,)
+
+    @property
+    def size(self) -> float:
+        return self.character.size
+
+    @property
+    def low(self) -> float:
+        return float(self.solid.centres[:, 1].min())
+
+    @property
+    def tall(self) -> float:
+        return float(np.ptp(self.solid.centres[:, 1]))
+
+    @property
+    def heights(self) -> np.ndarray:
+        """(t,) of the tips over the lowest cell, as shares of the height."""
+        return np.asarray((self.solid.centres[self.tips, 1] - self.low) / max(self.tall, 1e-9))
+
+    def parts(self, i: int, j: int, k: int) -> float:
+        """(i | j, k): how far from tip i the ways to j and k part."""
+        t = self.table
+        return 0.5 * float(t[i, j] + t[i, k] - t[j, k])
+
+    def place(self, i: int) -> np.ndarray:
+        return np.asarray(self.solid.centres[self.tips[i]])
+
+    @property
+    def eyes_middle(self) -> np.ndarray | None:
+        return np.mean([p for p, _ in self.eyes], axis=0) if self.eyes else None
+
+    def from_eyes(self) -> np.ndarray | None:
+        """(t,) metres from each tip to between the eyes, as shares of the span."""
+        middle = self.eyes_middle
+        if middle is None:
+            return None
+        return np.asarray(self.far[:, int(self.solid.nearest(middle[None])[0])] / self.span)
+
+
+def look(character: Character, solid: Solid, least: float = 0.07, most: int = 14) -> Body:
+    """The body's tips and the table between them: branches that are at least a share `least` of the reach long, the
+    `most` longest of them, and shorter ones near the ground, as feet of legs that touch are.  The centre is the deep
+    cell with the least squared distance to all."""
+    low = float(solid.centres[:, 1].min()) + 0.28 * float(np.ptp(solid.centres[:, 1]))
+    start = int(np.argmax(solid.depth))
+    known: dict[int, np.ndarray] = {}
+    tips: list[int] = []
+    found: list[tuple[int, float, int]] = []
+    far = np.zeros((0, len(solid.cells)))
+    for again in range(2):
+        d = distances_from(solid, start)
+        reach = float(d[np.isfinite(d)].max())
+        every = extremities(solid, d, 0.03 * reach)
+        found = [e for e in every if e[1] >= least * reach][:most]
+        found += [e for e in every if e[1] < least * reach and solid.centres[e[0], 1] < low][:6]
+        tips = [t for t, _, _ in found]
+        if len(tips) < 2:  # started from an end: what is farthest from its far end is the other one
+            away = distances_from(solid, tips[0])
+            tips.append(int(np.argmax(np.where(np.isfinite(away), away, -1.0))))
+            found = [*found, (tips[1], float(away[tips[1]]), tips[0])]
+        for t in tips:
+            if t not in known:
+                known[t] = distances_from(solid, t)
+        far = np.stack([known[t] for t in tips])
+        if not again:
+            deep = (solid.depth > 0.45 * solid.depth.max()) & np.isfinite(far).all(0)
+            start = int(np.argmin(np.where(deep, (far**2).sum(0), np.inf)))
+    table = far[:, tips]
+    table = 0.5 * (table + table.T)
+    depth = np.maximum(solid.depth, 0.25 * solid.h)
+    cost = np.minimum((np.percentile(depth, 99) / depth) ** 3.0, 1e6)
+    _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, np.array([start]), np.zeros(1), np.inf)
+    span = float(table.max())
+    girth = np.array([solid.depth[f < 0.13 * span].max() for f in far])
+    lengths = np.array([n for _, n, _ in found])
+    return Body(character, solid, start, tips, lengths, far, table, came, girth, span, eyes_of(character))
+
+
+def eyes_of(character: Character) -> list[tuple[np.ndarray, float]]:
+    """(centre (3,), radius) of every part that is an eyeball."""
+    found = []
+    for part in character.parts:
+        if part.role == "eye":
+            centre, radius, misfit = fit_sphere(character.points[slice(*part.points)])
+            if misfit < 0.2 * radius:
+                found.append((centre, radius))
+    return found
+
+
+def membranes(character: Character, solid: Solid) -> float:
+    """The share of the skin's area that encloses nothing."""
+    p = character.points[skin_triangles(character)]
+    area = np.linalg.norm(np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]), axis=1)
+    some = slice(None, None, max(1, len(p) // 6000))
+    far = solid.tree.query(p.mean(1)[some], distance_upper_bound=2.5 * solid.h)[0]
+    return float((area[some] * (far > 1.6 * solid.h)).sum() / max(float(area[some].sum()), 1e-12))
+
+
+def clearance(body: Body) -> float:
+    """How high the trunk's underside hangs over the ground, as a share of the span."""
+    c, h = body.solid.centres, body.solid.h
+    p = c[body.centre]
+    column = (np.abs(c[:, 0] - p[0]) < 1.5 * h) & (np.abs(c[:, 2] - p[2]) < 1.5 * h)
+    return float((c[column, 1].min() - c[:, 1].min()) / body.span)

@@ -1,0 +1,128 @@
+"""How far each joint may be from where it should: what is usual for its role, and what speaks against this fit.
+
+A spread is a share of the body's size (root mean square, expected).  *sure* is a spread below SURE, *not found* one
+above LOST, *look here* what lies between.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import numpy as np
+
+from ...character import opposite_name
+from ..sketch import Sketch
+from .body import Body
+from .roles import Roles
+
+Verdict = Literal["sure", "look here", "not found"]
+SURE, LOST = 0.05, 0.16
+GUESS = "Which way it faces is a guess: left and right, front and back may be exchanged."
+FACING = 0.45  # a body that faces some way less surely than this may face the other way
+
+# Root mean square errors of each role on bodies made for calibrating (tests/judging, TRIED), as shares of the size.
+USUAL = {
+    "hips": 0.020, "spine": 0.020, "chest": 0.025, "neck": 0.028, "head_end": 0.036, "head": 0.026, "thigh": 0.026,
+    "shin": 0.018, "foot": 0.016, "ball": 0.026, "toe_end": 0.028, "collar": 0.022, "upper_arm": 0.032, "forearm": 0.020,
+    "hand_end": 0.012, "hand": 0.020, "hind_fin": 0.045, "fin": 0.036, "wing": 0.036, "abdomen": 0.025, "feeler": 0.015,
+    "chain": 0.020, "tail": 0.018, "eye": 0.003, "jaw": 0.014, "ear": 0.020, "membrane": 0.036,
+}  # fmt: skip
+LIMBS = {
+    "arms": ("hand_a", "hand_b", ("collar", "upper_arm", "forearm", "hand", "fore_", "thumb", "index", "middle", "ring", "little")),
+    "legs": ("foot_c", "foot_d", ("thigh", "shin", "foot", "ball", "toe")),
+}  # fmt: skip
+
+
+def verdict(spread: float) -> Verdict:
+    return "sure" if spread < SURE else "look here" if spread < LOST else "not found"
+
+
+def usual(role: str) -> float:
+    known = [k for k in USUAL if role == k or role.startswith(k + "_")]
+    return USUAL[max(known, key=len)] if known else 0.02
+
+
+def add(sketch: Sketch, name: str, more: float) -> None:
+    sketch.spread[name] = float(np.hypot(sketch.spread.get(name, 0.0), more))
+
+
+def doubt_roles(sketch: Sketch, body: Body, roles: Roles, others: list[tuple[float, Sketch]]) -> None:
+    """Put spreads on every joint: the role's usual error, what the fit said of itself, unlike partners, the cost of the
+    roles, other readings of the same body (their excess cost, their sketch), and which way it faces."""
+    lies = "hand_a" not in roles  # what faces along its own length lies elsewhere wholly when it faces the other way
+    for n, (_, _, role, _) in sketch.found.items():
+        sketch.spread[n] = float(np.hypot(usual(role), 0.7 * sketch.spread.get(n, 0.02)))
+    _doubt_pairs(sketch, body, roles)
+    cost = 0.02 * max(0.0, roles.cost - 1.6)
+    turned = 0.0 if sketch.frame.sure > FACING else 0.06 + 0.12 * (FACING - sketch.frame.sure) / FACING
+    if turned > 0:
+        sketch.words.append(GUESS)
+    for n in sketch.found:
+        add(sketch, n, cost + (turned if lies or n.endswith(("_L", "_R")) else 0.3 * turned))
+    _doubt_alternatives(sketch, body, others)
+    _doubt_lengths(sketch)
+    _doubt_inside(sketch, body)
+
+
+def _doubt_pairs(sketch: Sketch, body: Body, roles: Roles) -> None:
+    """Partners that differ: one may touch the body, or be something else."""
+    for word, (a, b, stems) in LIMBS.items():
+        if a not in roles or "head" not in roles:
+            continue
+        i, j, h = roles[a], roles[b], roles["head"]
+        d = body.table
+        odd = abs(d[i, h] - d[j, h]) / (0.5 * (d[i, h] + d[j, h]))
+        uneven = abs(float(np.log(body.girth[i] / body.girth[j])))
+        uneven += 0.5 * abs(float(np.log(body.length[i] / body.length[j]))) * (word == "arms")
+        pair = 0.30 * max(0.0, float(odd) - 0.09) + 0.03 * max(0.0, uneven - 0.5)
+        if pair > 0.025:
+            sketch.words.append(f"The two {word} differ: one may touch the body, or be something else.")
+        for n in sketch.found:
+            if n.startswith(stems) and n.endswith(("_L", "_R")):
+                add(sketch, n, pair)
+
+
+def _doubt_alternatives(sketch: Sketch, body: Body, others: list[tuple[float, Sketch]]) -> None:
+    """Another reading that costs hardly more doubts every joint by how far it puts it elsewhere."""
+    for excess, other in others:
+        weight = 0.5 * float(np.exp(-max(excess, 0.0) / 0.25))
+        if weight < 0.03:
+            continue
+        for n in sketch.found:
+            twin = opposite_name(n)
+            if n not in other.found:
+                add(sketch, n, 0.12 * float(np.sqrt(weight)))
+                continue
+            far = min(float(np.linalg.norm(sketch.place(n) - other.place(m))) for m in (n, twin) if m in other.found)
+            add(sketch, n, float(np.sqrt(weight)) * far / body.size)
+
+
+def _doubt_lengths(sketch: Sketch) -> None:
+    """Bones whose partner is much longer or shorter doubt their ends."""
+    for n, (parent, place, role, _) in sketch.found.items():
+        other = opposite_name(n)
+        if not n.endswith("_L") or other not in sketch.found or parent is None or parent not in sketch.found:
+            continue
+        over = sketch.found[other][0]
+        if role in ("eye", "jaw") or over is None or over not in sketch.found:
+            continue
+        a = float(np.linalg.norm(place - sketch.place(parent)))
+        b = float(np.linalg.norm(sketch.place(other) - sketch.place(over)))
+        if max(a, b) <= 0:
+            continue
+        ratio = abs(float(np.log(max(a, 1e-9) / max(b, 1e-9))))
+        if ratio > 0.35:
+            for name in (n, other):
+                add(sketch, name, min(0.12, 0.05 * (ratio - 0.25)))
+
+
+def _doubt_inside(sketch: Sketch, body: Body) -> None:
+    names = [
+        n for n, (_, _, role, deforms) in sketch.found.items() if deforms and role not in ("eye", "jaw", "membrane")
+    ]
+    if not names:
+        return
+    ok = body.solid.contains(np.array([sketch.place(n) for n in names]))
+    for n, held in zip(names, ok, strict=True):
+        if not held:
+            add(sketch, n, 0.02)

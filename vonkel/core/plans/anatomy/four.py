@@ -1,0 +1,334 @@
+"""The joints of a body on four legs, in any pose: girdles where the legs of a pair meet, a trunk between them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from scipy.ndimage import label
+
+from ...character import Character
+from ...geometry.voxels import Solid, extremities
+from ..frame import frame_facing
+from ..landmarks import at_length, lengths_along
+from ..shapes import neck_end
+from ..sketch import Sketch
+from .body import BALL, UP, Body, distances_from, flat, unit
+from .ends import foot_way, lay_ears, lay_eyes_and_jaw, lay_toes_of
+from .line import Line, Prior, between, corners_of, ended, inwards, joint_at
+from .roles import Roles
+from .upright import SIDES, bulge, folded
+
+LEG_TOP, BALL_AT = 0.92, 0.085  # of the leg's half way to its partner; of its line
+
+
+@dataclass(frozen=True, eq=False)
+class Girdle:
+    """Where a pair of legs meets the trunk, in its own frame: left, up, ahead; low and high along up from the middle."""
+
+    middle: np.ndarray
+    ahead: np.ndarray
+    left: np.ndarray
+    up: np.ndarray
+    low: float
+    high: float
+    half: float
+    half_width: float
+    thick: float
+
+    def at(self, x: float, y: float, z: float) -> np.ndarray:
+        return np.asarray(self.middle + x * self.left + y * self.up + z * self.ahead)
+
+
+def girdle(tops: list[np.ndarray], ahead: np.ndarray, solid: Solid) -> Girdle:
+    middle = 0.5 * (tops[0] + tops[1])
+    left = tops[0] - tops[1]
+    left = unit(
+        left - ahead * float(left @ ahead) * 0.7
+    )  # legs that stride shift their tops; the trunk's way says more
+    ahead = unit(ahead - left * float(ahead @ left))
+    up = unit(np.cross(ahead, left))
+    up = up if up[1] > 0 else -up
+    half = max(0.5 * float(abs((tops[0] - tops[1]) @ left)), solid.h)
+    off = solid.centres - middle
+    z, x, y = off @ ahead, off @ left, off @ up
+    ok = (np.abs(z) < 2 * solid.h) & (np.abs(x) < max(0.3 * half, 2 * solid.h)) & (y > -1.5 * half)
+    wide = (np.abs(z) < 2 * solid.h) & (np.abs(y) < 3 * half) & (y > 0.5 * half)
+    if not ok.any():
+        ok = np.linalg.norm(off, axis=1) < 3 * half
+    thick = float(np.mean(solid.depth[solid.nearest(np.array(tops))]))
+    # the piece that is joined to the middle, not a neck above it
+    ys = np.unique(np.round(y[ok] / solid.h).astype(int))
+    lo = hi = int(np.argmin(np.abs(ys - half / solid.h)))
+    while hi + 1 < len(ys) and ys[hi + 1] - ys[hi] <= 2:
+        hi += 1
+    while lo > 0 and ys[lo] - ys[lo - 1] <= 2:
+        lo -= 1
+    width = float(np.abs(x[wide]).max()) if wide.any() else 1.4 * half
+    return Girdle(middle, ahead, left, up, ys[lo] * solid.h, ys[hi] * solid.h, half, width, thick)
+
+
+def lifted(solid: Solid, p: np.ndarray) -> np.ndarray:
+    """The deepest place over p: the middle of the trunk over a girdle."""
+    c = solid.centres
+    off = c - p
+    ok = (np.linalg.norm(flat(off), axis=1) < 3 * solid.h) & (off[:, 1] > -2 * solid.h)
+    return np.asarray(c[np.flatnonzero(ok)[np.argmax(solid.depth[ok])]]) if ok.any() else p
+
+
+def fit_four(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
+    """Joints of a four-legged body, left and right each on its own.  options: spine, neck, tail, toes."""
+    solid = body.solid
+    pairs = {"fore": [roles["hand_a"], roles["hand_b"]], "hind": [roles["foot_c"], roles["foot_d"]]}
+    lines = {k: [inwards(body, i, 2.0) for i in p] for k, p in pairs.items()}
+    gap = {k: 0.5 * float(body.table[p[0], p[1]]) for k, p in pairs.items()}
+    belly = belly_height(body, lines)
+    tops = {k: [leg_top(solid, x, gap[k], belly) for x in lines[k]] for k in pairs}
+    ahead = unit(0.5 * (tops["fore"][0] + tops["fore"][1]) - 0.5 * (tops["hind"][0] + tops["hind"][1]))
+    left = np.cross(UP, unit(flat(ahead)))
+    for k in pairs:
+        if float((tops[k][0] - tops[k][1]) @ left) < 0:
+            pairs[k].reverse()
+            lines[k].reverse()
+            tops[k].reverse()
+    back, front = (lifted(solid, 0.5 * (tops[k][0] + tops[k][1])) for k in ("hind", "fore"))
+    trunk = between(body, back, front, 6.0)
+    hind = girdle(tops["hind"], trunk.way(0, 0.45 * trunk.total), solid)
+    fore = girdle(tops["fore"], trunk.way(0.55 * trunk.total, trunk.total), solid)
+    level = float(np.linalg.norm(flat(ahead)))
+    sure = float(np.clip(level * (1.0 if "tail" in roles else 0.75), 0, 1))
+    sketch = Sketch(frame=frame_facing(unit(flat(ahead)), 0.5 * (hind.middle + fore.middle), sure), cost=roles.cost)
+    across = sketch.frame.left
+    chest_end = _spine(body, sketch, trunk, hind, fore, options.spine, across)
+    skull = _head(body, sketch, roles["head"], chest_end, options.neck, across)
+    ahead_of_head = unit(sketch.place("head_end") - sketch.place("head"))
+    lay_eyes_and_jaw(body, sketch, sketch.place("head") + UP, ahead_of_head)
+    crown = sketch.place("head") + 0.75 * UP * float(np.linalg.norm(sketch.place("head_end") - sketch.place("head")))
+    lay_ears(body, sketch, skull, crown, ahead_of_head, 0.0, roles["head"])
+    for kind, section in (("hind", hind), ("fore", fore)):
+        _legs(character, body, sketch, kind, section, pairs[kind], lines[kind], tops[kind], options)
+    if "tail" in roles and options.tail:
+        _tail(body, sketch, roles["tail"], across, options.tail)
+    return sketch
+
+
+def belly_height(body: Body, lines: dict[str, list[Line]]) -> float:
+    """How high the trunk's underside is half way between the girdles."""
+    solid = body.solid
+    feet = {k: np.mean([x.p[0] for x in both], axis=0) for k, both in lines.items()}
+    middle, along = 0.5 * (feet["fore"] + feet["hind"]), unit(flat(feet["fore"] - feet["hind"]))
+    off = flat(solid.centres - middle)
+    z, x = off @ along, off @ np.cross(UP, along)
+    span = float(np.linalg.norm(flat(feet["fore"] - feet["hind"])))
+    low = []
+    for t in np.linspace(-0.18, 0.18, 7):
+        here = (np.abs(z - t * span) < solid.h) & (np.abs(x) < 0.12 * span + solid.h)
+        if here.any():
+            low.append(float(solid.centres[here, 1].min()))
+    return float(np.max(low)) if low else body.low
+
+
+def leg_top(solid: Solid, line: Line, gap: float, belly: float) -> np.ndarray:
+    """Where a leg meets the trunk: near where it meets its partner; legs that touch meet it too low, so then straight on
+    to the height of the belly."""
+    s = line.s_of(LEG_TOP * gap)
+    top = line.at(s)
+    rise = belly - float(top[1])
+    if rise < 2.0 * solid.h:
+        return top
+    way = line.way(line.s_of(0.3 * gap), s) if s > 4 * solid.h else UP
+    if way[1] < 0.6:
+        way = unit(0.4 * way + 0.6 * UP)
+    return solid.kept(top + way * rise / float(way[1]))
+
+
+def standing(sketch: Sketch) -> float:
+    """What speaks against the way a four-legged sketch faces, about 0 … 2: toes that point backwards, knees, hocks and
+    elbows that fold the wrong way, a head that hangs lower and nearer than the tail."""
+    ahead = sketch.frame.facing
+    place = sketch.place
+    votes: list[tuple[float, float]] = []
+    for side in "LR":
+        for lower, toe in (("hand", "fore_toe_end"), ("foot", "toe_end")):
+            way = flat(place(f"{toe}_{side}") - place(f"{lower}_{side}"))
+            long = float(np.linalg.norm(place(f"{toe}_{side}") - place(f"{lower}_{side}")))
+            votes.append((1.0, float(way @ ahead) / max(long, 1e-9)))
+        votes.append((0.8, bulge(place(f"thigh_{side}"), place(f"shin_{side}"), place(f"foot_{side}"), ahead)))
+        votes.append((0.8, -bulge(place(f"shin_{side}"), place(f"foot_{side}"), place(f"toe_end_{side}"), ahead)))
+        votes.append((0.6, -bulge(place(f"upper_arm_{side}"), place(f"forearm_{side}"), place(f"hand_{side}"), ahead)))
+    return 1.0 - sum(w * v for w, v in votes) / sum(w for w, _ in votes)
+
+
+def _spine(
+    body: Body, sketch: Sketch, trunk: Line, hind: Girdle, fore: Girdle, links: int, across: np.ndarray
+) -> np.ndarray:  # fmt: skip
+    """Hips, spine and chest under the back; returns the place before the chest where the neck's way begins."""
+    solid = body.solid
+    span = float(np.linalg.norm(fore.middle - hind.middle))
+
+    def back(s: Girdle, z: float) -> np.ndarray:
+        return s.at(0.0, s.low + 0.68 * (s.high - s.low), z)
+
+    hips, end = back(hind, -0.02 * body.size), back(fore, 0.15 * span)
+    sketch.put("hips", None, solid.kept(hips), "hips", hinge=across, mark="hips", spread=0.02)
+    inner = trunk.p[(trunk.s > 0.2 * trunk.total) & (trunk.s < 0.85 * trunk.total)]
+    line = np.vstack([hips, inner, end])
+    total = float(lengths_along(line)[-1])
+    rise = float(np.mean([0.18 * (s.high - s.low) for s in (hind, fore)]))
+    places = []
+    for t in np.linspace(0, 1, links + 2)[1:-1]:
+        w = float(np.clip(min(t, 1 - t) / 0.2, 0, 1))
+        places.append(solid.kept(at_length(line, t * total) + w * rise * unit(hind.up * (1 - t) + fore.up * t)))
+    sketch.put_spine("hips", np.array(places), across, "chest", 0.025)
+    return solid.kept(end)
+
+
+def head_piece(body: Body, tip: int, start: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """((c,) which cells are the head's piece beyond 55 % of the way to the tip, distances (c,) from `start`)."""
+    solid = body.solid
+    d = distances_from(solid, int(solid.nearest(start[None])[0]))
+    beyond = np.zeros(solid.inside.shape, bool)
+    beyond[tuple(solid.cells[d > 0.55 * d[body.tips[tip]]].T)] = True
+    of = label(beyond, BALL)[0][tuple(solid.cells.T)]
+    return of == of[body.tips[tip]], d
+
+
+def muzzle_of(body: Body, tip: int, start: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+    """(the front of the head (3,), the head's cells (c,), how clear: 0 to 1).
+
+    Between the eyes where there are any; else of the head's own tips the thickest, lowest one: ears and horns are thin
+    and high.
+    """
+    solid = body.solid
+    head, d = head_piece(body, tip, start)
+    reach = float(d[body.tips[tip]])
+    c = solid.centres
+    middle = body.eyes_middle
+    if middle is not None and len(body.eyes) == 2:
+        a = body.eyes[0][0] - body.eyes[1][0]
+        wide = float(np.linalg.norm(a))
+        way = unit(np.cross(a, UP))
+        way = way if way @ (unit(flat(middle - c[head].mean(0))) + unit(flat(middle - start))) > 0 else -way
+        rows = np.flatnonzero(head & (np.abs((c - middle) @ unit(a)) < 0.2 * wide + solid.h) & ((c - middle) @ way > 0))
+        if len(rows):
+            return c[rows[np.argmax(c[rows] @ way)]], head, 1.0
+    ys, most = c[head, 1], float(solid.depth[head].max())
+    scored = []
+    for t, n, _ in extremities(solid, np.where(head, d, -np.inf), 0.035 * reach):
+        if head[t]:
+            near = np.linalg.norm(c - c[t], axis=1) < 0.14 * reach
+            thick = float(solid.depth[near & head].max())
+            scored.append((thick / most - 0.5 * float((ys < c[t, 1]).mean()) + 0.2 * n / reach, t))
+    if not scored:
+        return body.place(tip), head, 0.3
+    scored.sort(reverse=True)
+    clear = 1.0 if len(scored) == 1 else float(np.clip((scored[0][0] - scored[1][0]) / 0.5, 0.2, 1.0))
+    return c[scored[0][1]], head, clear
+
+
+def _head(body: Body, sketch: Sketch, tip: int, chest_end: np.ndarray, links: int, across: np.ndarray) -> np.ndarray:
+    solid = body.solid
+    muzzle, skull, clear = muzzle_of(body, tip, chest_end)
+    path = between(body, chest_end, muzzle, 4.0)
+    eyes = body.eyes_middle
+    head_s = neck_end(solid, path.p, eyes)
+    depth = solid.depth[solid.nearest(path.p)]
+    thin = depth < 0.72 * float(depth[0])
+    base_s = min(float(path.s[np.argmax(thin)]) if thin.any() else 0.3 * head_s, 0.4 * head_s)
+    necks = path.evenly(max(base_s, 0.15 * head_s), head_s, links + 1)
+    doubt = 0.02 if eyes is not None else 0.03 + 0.03 * (1 - clear)
+    above = sketch.put_neck("chest", necks[:-1], across, "neck", 0.025)
+    sketch.put("head", above, necks[-1], "head", hinge=across, mark="head", spread=doubt)
+    sketch.put(
+        "head_end", "head", path.p[-1], "head_end", False, mark="muzzle", spread=doubt if eyes is None else 0.012
+    )
+    return skull
+
+
+FORE = ("upper_arm", "forearm", "hand", "fore_ball", "fore_toe_end")
+HIND = ("thigh", "shin", "foot", "ball", "toe_end")
+WORDS = {"fore": ("shoulder", "elbow", "wrist", "", "fore toe"), "hind": ("hip", "knee", "hock", "", "hind toe")}
+
+
+def _legs(
+    character: Character, body: Body, sketch: Sketch, kind: str, section: Girdle, tips: list[int], lines: list[Line],
+    tops: list[np.ndarray], options: Any,
+) -> None:  # fmt: skip
+    solid, size, hind = body.solid, body.size, kind == "hind"
+    across, forward = sketch.frame.left, flat(section.ahead)
+    if hind:
+        x, y, z = float(np.clip(0.85 * section.half, 0.25 * section.half_width, 0.75 * section.half_width)), 0.55, -0.35
+    else:
+        x, y, z = float(np.clip(0.9 * section.half, 0.25 * section.half_width, 0.8 * section.half_width)), 0.42, 0.45
+    roots = [section.at(s * x, y * section.high, z * section.thick) for _, _, s in SIDES]
+    whole = [
+        ended(ended(line, min(line.nearest(t), line.s_of(line.g.max())), t, solid), 1e9, r, solid)
+        for line, t, r in zip(lines, tops, roots, strict=True)
+    ]
+    prior = Prior(((0.27, 0.05), (0.60, 0.05)) if hind else ((0.28, 0.05), (0.70, 0.05)), (0.4, 1.0, 1.0), 0.25)
+    corners = corners_of(whole, prior)
+    names = HIND if hind else FORE
+    for k, (side, word, sign) in enumerate(SIDES):
+        line, c = whole[k], corners[k]
+        long = line.total / size
+        upper, lower = joint_at(line, c.share[1]), joint_at(line, c.share[0])
+        upper = folded(roots[k], upper, lower, section.ahead if hind else -section.ahead)
+        ball = line.at(BALL_AT * line.total)
+        toe = _toe(body, tips[k], line, c.share[0], lower, upper, unit(forward))
+        ball = ball + 0.35 * max(float((toe - ball) @ unit(forward)), 0.0) * unit(forward)
+        parent = "hips"
+        if not hind:
+            blade = section.at(sign * 0.55 * 0.9 * section.half, 0.84 * section.high, -0.10 * section.thick)
+            parent = sketch.put(f"collar_{side}", "chest", solid.kept(blade), "collar", hinge=across, spread=0.03)
+        fold = np.cross(upper - roots[k], lower - upper)
+        usual = across if hind else -across  # knees close backwards, elbows forwards
+        fold = (
+            fold
+            if fold @ usual > 0.1 * float(np.linalg.norm(upper - roots[k]) * np.linalg.norm(lower - upper))
+            else usual
+        )
+        places = (roots[k], upper, lower, ball)
+        spreads = (0.025, 0.01 + c.spread[1] * long, 0.01 + c.spread[0] * long, 0.02)
+        hinges = (fold, fold, across, across)
+        for n in range(4):
+            mark = f"{word} {WORDS[kind][n]}" if WORDS[kind][n] else ""
+            parent = sketch.put(
+                f"{names[n]}_{side}", parent, solid.kept(places[n]), names[n], True, hinges[n], mark, spreads[n]
+            )
+        mark = f"{word} {WORDS[kind][4]}"
+        sketch.put(f"{names[4]}_{side}", parent, toe, names[4], False, mark=mark, spread=0.015)
+        if options.toes:
+            stem = "toe" if hind else "fore_toe"
+            lay_toes_of(
+                character, sketch, f"{names[3]}_{side}", f"{names[4]}_{side}", stem, forward, across, options.toes
+            )
+
+
+def _toe(
+    body: Body, tip: int, line: Line, share: float, lower: np.ndarray, upper: np.ndarray, forward: np.ndarray
+) -> np.ndarray:
+    """The front of a foot: the farthest of its flesh the way it points, near the ground."""
+    way, clear, _ = foot_way(body, tip, line, share * line.total, lower, upper)
+    if float(way @ forward) < 0.3 and clear < 0.8:
+        way = forward
+    c = body.solid.centres
+    g = float(np.interp(share * line.total, line.s, line.g))
+    near = body.far[tip] < 0.75 * g
+    off = c[near] - body.place(tip)
+    down = unit(lower - upper)
+    low = off @ down > np.percentile(off @ down, 55) if near.sum() > 20 else np.ones(int(near.sum()), bool)
+    along = off[low] @ way
+    if not len(along):
+        return body.place(tip)
+    front = c[near][low][along > along.max() - 2 * body.solid.h]
+    return np.asarray(front.mean(0) + 0.5 * body.solid.h * way)
+
+
+def _tail(body: Body, sketch: Sketch, tip: int, across: np.ndarray, links: int) -> None:
+    solid = body.solid
+    way = between(body, sketch.place("hips"), body.place(tip), 4.0)
+    depth = solid.depth[solid.nearest(way.p)]
+    thin = np.flatnonzero(depth < 0.62 * float(depth[0]))
+    root = float(way.s[thin[0]]) if len(thin) else 0.2 * way.total
+    sketch.put_chain("tail", "hips", way.evenly(root, way.total, links + 1), hinge=across, mark="tail", spread=0.015)

@@ -1,0 +1,441 @@
+"""The joints of bodies with wings, fins, many legs or no limbs at all, in any pose."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from scipy.optimize import linear_sum_assignment
+from scipy.spatial import cKDTree
+
+from ...character import Character
+from ..finned import _head
+from ..frame import frame_facing
+from ..landmarks import lengths_along
+from ..many_legged import _waist
+from ..shapes import Cut, bends, cut_at, leaves_trunk
+from ..sketch import Sketch
+from .body import UP, Body, flat, unit
+from .ends import lay_eyes_and_jaw
+from .four import muzzle_of
+from .line import Line, Prior, between, corners_of, inwards
+from .roles import Roles, on_wing
+from .upright import SIDES, fit_upright
+
+
+# --- a chain --------------------------------------------------------------------------------------------------------------
+def fit_chain(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
+    """One long line between the two tips farthest apart.  options: joints, root."""
+    solid, joints = body.solid, options.joints
+    i, j = np.unravel_index(int(np.argmax(body.table)), body.table.shape)
+    path = between(body, body.place(int(i)), body.place(int(j)), 4.0)
+    eyes = body.eyes_middle
+    if eyes is not None:
+        front_first, sure = path.nearest(eyes) < 0.5 * path.total, 0.95
+    else:
+        # A head is blunter than a tail's end, and what rears up is the head.
+        blunt = [float(np.interp(q * path.total, path.s, path.depth)) for q in (0.06, 0.94)]
+        vote = 0.9 * float(np.clip(np.log(max(blunt[0], 1e-9) / max(blunt[1], 1e-9)) / 0.5, -1, 1))
+        vote += 0.9 * float(
+            np.clip((path.at(0.05 * path.total) - path.at(0.95 * path.total))[1] / (0.2 * path.total), -1, 1)
+        )
+        front_first, sure = vote > 0, min(abs(vote), 0.9)
+    if (options.root == "back") == front_first:
+        path = path.reversed()
+    total = path.total
+    places = path.evenly(0.5 * total / (joints + 1), total, joints + 1)
+    facing = unit(flat(places[-1] - places[0])) * (1 if options.root == "back" else -1)
+    sketch = Sketch(frame=frame_facing(facing, places.mean(0), sure), cost=roles.cost)
+    if sure < 0.45:
+        sketch.words.append("Nothing tells surely which end is the head.")
+    parent: str | None = None
+    for k, q in enumerate(places[:-1]):
+        mark = {0: "root", joints // 2: "middle"}.get(k, "")
+        parent = sketch.put(f"chain_{k + 1}", parent, solid.kept(q), hinge=sketch.frame.left, mark=mark, spread=0.012)
+    sketch.put("chain_end", parent, path.p[-1], "chain_end", False, mark="tip", spread=0.02)
+    head = f"chain_{joints}" if options.root == "back" else "chain_1"
+    if len(body.eyes) == 2:
+        lay_eyes_and_jaw(body, sketch, sketch.place(head) + UP, facing, head)
+        for extra in ("jaw", "jaw_end"):
+            sketch.found.pop(extra, None)
+            sketch.marks.pop(extra, None)
+    if sure < 0.45:
+        sketch.spread = dict.fromkeys(sketch.found, 0.15)
+    return sketch
+
+
+# --- fins ---------------------------------------------------------------------------------------------------------------
+def fit_finned(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
+    """A long trunk, fins in pairs.  options: spine, neck, tail, fin."""
+    solid = body.solid
+    h, e = roles["head"], roles["end"]
+    pairs: list[tuple[int, int]] = list(roles.more["pairs"])[:1]  # type: ignore[call-overload]
+    muzzle, _, _ = muzzle_of(body, h, solid.centres[body.centre])
+    end = body.place(e)
+    if "twin" in roles:  # the tail's end lies between the hind flippers
+        twin = roles["twin"]
+        pairs.append((e, twin))
+        ways = [(inwards(body, i), i, j) for i, j in ((e, twin), (twin, e))]
+        end = solid.kept(np.mean([w.at(w.s_of(0.75 * body.parts(i, j, h))) for w, i, j in ways], axis=0))
+    path = between(body, end, muzzle, 6.0)
+    total = path.total
+    lines = {}
+    for p in pairs:
+        # hind flippers are followed to the trunk's end, others to its middle
+        both = [between(body, body.place(i), end, 2.0).p if e in p else inwards(body, i, 2.0).p for i in p]
+        lines[p] = [q[: leaves_trunk(solid, q, 0.4) + 1][::-1] for q in both]
+    chest_s = 0.66 * total
+    if pairs and pairs[0] != (e, roles.tips.get("twin")):
+        a, b = lines[pairs[0]]
+        chest_s = path.nearest(0.5 * (a[0] + b[0]))
+    ahead = unit(flat(path.at(min(chest_s + 0.1 * total, total)) - path.at(chest_s - 0.15 * total)))
+    sure = 0.9 if body.eyes else 0.5
+    sketch = Sketch(frame=frame_facing(ahead, path.at(chest_s), sure), cost=roles.cost)
+    across = sketch.frame.left
+    head_s = _head(solid, path.p, chest_s, total)
+    hips_s = 0.55 * chest_s
+    places = [solid.kept(p) for p in path.evenly(hips_s, chest_s, options.spine + 1)]
+    sketch.put("hips", None, places[0], "hips", hinge=across, mark="hips", spread=0.03)
+    chest = sketch.put_spine("hips", np.array(places[1:]), across, "chest", 0.02)
+    necks = [solid.kept(p) for p in path.evenly(chest_s + 0.35 * (head_s - chest_s), head_s, options.neck + 1)]
+    above = sketch.put_neck(chest, np.array(necks[:-1]), across, spread=0.03)
+    sketch.put("head", above, necks[-1], "head", hinge=across, mark="head", spread=0.04)
+    sketch.put("head_end", "head", path.p[-1], "head_end", False, mark="muzzle", spread=0.02)
+    tails = [solid.kept(p) for p in path.evenly(0.84 * hips_s, 0.0, options.tail + 1)[:-1]]
+    sketch.put_chain("tail", "hips", np.array([*tails, path.p[0]]), hinge=across, mark="tail", spread=0.025)
+    for k, p in enumerate(pairs[:2]):
+        both = lines[p]
+        if float((both[0][-1] - both[1][-1]) @ across) < 0:
+            both = both[::-1]
+        hind = k > 0 or p == (e, roles.tips.get("twin"))
+        stem, count = ("hind_fin", max(options.fin - 1, 1)) if hind else ("fin", options.fin)
+        tail = [n for n in sketch.found if n.startswith("tail_") and n != "tail_end"]
+        for (side, word, sign), line in zip(SIDES, both, strict=True):
+            holder = min(tail, key=lambda n: float(np.linalg.norm(sketch.place(n) - line[0]))) if hind else "chest"
+            inner = [solid.kept(q) for q in [line[0], *(bends(line, count - 1, 0.2) if count > 1 else [])]]
+            hinge = sign * sketch.frame.facing
+            mark = f"{word} hind flipper" if hind else f"{word} flipper"
+            sketch.put_chain(stem, holder, np.array([*inner, line[-1]]), f"_{side}", hinge, mark=mark, spread=0.03)
+    _back_fin(body, sketch, path, roles, pairs)
+    lay_eyes_and_jaw(body, sketch, sketch.place("head") + UP, unit(muzzle - sketch.place("head")))
+    return sketch
+
+
+def _back_fin(body: Body, sketch: Sketch, path: Line, roles: Roles, pairs: list[tuple[int, int]]) -> None:
+    """A fin that stands up on the back between hips and chest."""
+    used = {roles["head"], roles["end"], roles.tips.get("twin"), *(i for p in pairs for i in p)}
+    hips, chest = path.nearest(sketch.place("hips")), path.nearest(sketch.place("chest"))
+    best: tuple[float, int] | None = None
+    for i in range(len(body.tips)):
+        s = path.nearest(body.place(i))
+        off = body.place(i) - path.at(s)
+        level = abs(float(off @ sketch.frame.left)) < 0.4 * float(np.linalg.norm(off))
+        if (
+            i not in used
+            and off[1] > 0
+            and level
+            and min(hips, chest) - 0.1 * path.total < s < chest + 0.1 * path.total
+        ):
+            if best is None or body.length[i] > best[0]:
+                best = (float(body.length[i]), i)
+    if best is not None:
+        line = inwards(body, best[1], 2.0)
+        root = line.p[leaves_trunk(body.solid, line.p, 0.4)]
+        places = np.array([body.solid.kept(root), body.place(best[1])])
+        sketch.put_chain("back_fin", "chest", places, hinge=sketch.frame.facing, spread=0.03)
+
+
+# --- many legs ------------------------------------------------------------------------------------------------------------
+def many_roles(body: Body) -> list[Roles]:
+    """Legs: long tips on the ground, one a foot.  The trunk lies the way about which the legs' roots and tips, and the
+    trunk itself, are most nearly symmetric, of ways along which it is long."""
+    t, span, y = body.table, body.span, body.heights
+    level = min(0.45, (float(body.solid.centres[body.centre, 1]) - body.low) / body.tall)
+    kept: list[int] = []
+    for i in np.argsort(-body.length):
+        if y[i] < level and body.length[i] > 0.10 * span and all(t[i, j] > 0.14 * span for j in kept):
+            kept.append(int(i))
+    if len(kept) < 4:
+        return []
+    solid = body.solid
+    goal = solid.centres[int(np.argmax(solid.depth))]
+    lines = {}
+    for i in kept:
+        p = between(body, body.place(i), goal, 2.0).p
+        lines[i] = p[: leaves_trunk(solid, p, 0.15) + 1][::-1]
+    roots, tips = np.array([lines[i][0] for i in kept]), np.array([body.place(i) for i in kept])
+    middle = roots.mean(0)
+    core = solid.centres[solid.depth > 0.3 * solid.depth.max()]
+    core = core[:: max(1, len(core) // 400)]
+    tree = cKDTree(core)
+    found: list[Roles] = []
+    scores = []
+    for angle in np.radians(np.arange(0, 180, 3.0)):
+        ahead = np.array([np.sin(angle), 0, np.cos(angle)])
+        left = np.cross(UP, ahead)
+        m = np.eye(3) - 2 * np.outer(left, left)
+        at = middle + left * float((core.mean(0) - middle) @ left) * 0.5
+        cost = np.linalg.norm(roots[:, None] - ((roots - at) @ m + at)[None], axis=2) * 2
+        cost += np.linalg.norm(tips[:, None] - ((tips - at) @ m + at)[None], axis=2)
+        i, j = linear_sum_assignment(cost)
+        own = (i == j).sum()  # a leg is nobody's partner but another's: one on the plane is its own mirror
+        total = cost[i, j].mean() + 4.0 * tree.query((core - at) @ m + at)[0].mean() + 0.25 * span * own / len(kept)
+        total += 0.3 * span * abs(float(np.sign((tips - at) @ left).sum())) / len(kept)
+        # legs are spread along a trunk, and the trunk with its abdomen is longer than wide
+        along, beside = float(np.ptp((core - at) @ ahead)), float(np.ptp((core - at) @ left))
+        total += 0.25 * span * max(0.0, float(np.log(beside / max(along, 1e-9))))
+        scores.append((float(total), ahead, at))
+    scores.sort(key=lambda s: s[0])
+    odd = 0.0 if len(kept) >= 5 and len(kept) % 2 == 0 else 1.0
+    ways: list[np.ndarray] = []
+    for total, ahead, at in scores:
+        if any(abs(float(ahead @ w)) > np.cos(np.radians(25)) for w in ways) or len(ways) == 3:
+            continue
+        ways.append(ahead)
+        found.append(Roles(3.0 * total / span + odd, {}, {"legs": kept, "ahead": ahead, "middle": at, "lines": lines}))
+    return found
+
+
+def fit_many(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
+    """Legs in pairs, head, abdomen, feelers.  options: pairs, abdomen, feeler, bends."""
+    solid, span = body.solid, body.span
+    legs, lines = list(roles.more["legs"]), dict(roles.more["lines"])  # type: ignore[call-overload]
+    ahead, at = np.asarray(roles.more["ahead"]), np.asarray(roles.more["middle"])
+    y = body.heights
+    level = (float(solid.centres[body.centre, 1]) - body.low) / body.tall
+    others = [i for i in range(len(body.tips)) if i not in legs and body.length[i] > 0.1 * span and y[i] > level]
+    ahead, sure = _which_end(body, at, ahead, others, np.array([lines[i][0] for i in legs]))
+    sketch = Sketch(frame=frame_facing(ahead, at, sure), cost=roles.cost)
+    left, across = sketch.frame.left, sketch.frame.left
+
+    def z_of(p: np.ndarray) -> float:
+        return float((p - at) @ ahead)
+
+    cuts = _cuts(body, at, sketch.frame.turn)
+
+    def middle(z: float) -> np.ndarray:
+        cut = cut_at(cuts, z)
+        return solid.kept(at * [1, 0, 1] + z * ahead + UP * 0.5 * (cut.low + cut.high))
+
+    sides = {
+        "L": [i for i in legs if (body.place(i) - at) @ left > 0],
+        "R": [i for i in legs if (body.place(i) - at) @ left <= 0],
+    }
+    for own in sides.values():
+        own.sort(key=lambda i: -z_of(lines[i][0]))
+    if options.pairs > 0:
+        wanted = options.pairs
+        sides = {
+            s: sorted(sorted(own, key=lambda i: -body.length[i])[:wanted], key=lambda i: -z_of(lines[i][0]))
+            for s, own in sides.items()
+        }
+    roots_z = np.array([z_of(lines[i][0]) for own in sides.values() for i in own])
+    zt = float(roots_z.mean())
+    thick = [c for c in cuts if c.high - c.low > 3 * solid.h] or cuts
+    front, back = thick[-1].z, thick[0].z
+    head_z = _waist(cuts, max(float(roots_z.max()), zt + 0.25 * (front - zt)), front)
+    sketch.put("thorax", None, middle(zt), "hips", hinge=across, mark="thorax", spread=0.02)
+    chest_z = 0.5 * (float(roots_z.max()) + head_z)
+    sketch.put("fore_thorax", "thorax", middle(chest_z), "chest", hinge=across, spread=0.025)
+    sketch.put("head", "fore_thorax", middle(head_z), "head", hinge=across, mark="head", spread=0.035)
+    sketch.put("head_end", "head", middle(front - solid.h), "head_end", False, mark="front", spread=0.035)
+    rear = _waist(cuts, back, min(float(roots_z.min()), zt), start=True)
+    zs = np.linspace(rear, back + solid.h, options.abdomen + 1)
+    sketch.put_chain(
+        "abdomen", "thorax", np.array([middle(float(z)) for z in zs]), hinge=across, mark="abdomen", spread=0.03
+    )
+    _lay_many(body, sketch, sides, lines, options.bends, 0.5 * (chest_z + zt), z_of)
+    if options.feeler:
+        _feelers(body, sketch, others, at, z_of, options.feeler)
+    lay_eyes_and_jaw(body, sketch, sketch.place("head") + UP, ahead)
+    return sketch
+
+
+def _which_end(
+    body: Body, at: np.ndarray, ahead: np.ndarray, others: list[int], roots: np.ndarray
+) -> tuple[np.ndarray, float]:
+    """Which end of the trunk is the head: feelers, eyes, and the abdomen that is larger than what lies before the legs."""
+    solid, span = body.solid, body.span
+    votes: list[tuple[float, float]] = []
+    for i in others:
+        p = inwards(body, i, 2.0).p
+        root = p[min(leaves_trunk(solid, p, 0.3), len(p) - 1)]
+        votes.append((1.0, float(np.clip((root - at) @ ahead / (0.12 * span), -1, 1))))
+    votes += [(2.0, float(np.clip((p - at) @ ahead / (0.1 * span), -1, 1))) for p, _ in body.eyes]
+    off = (solid.centres - at) @ ahead
+    deep = solid.depth > 0.15 * solid.depth.max()
+    z = (roots - at) @ ahead
+    before, behind = float((deep & (off > z.max())).sum()), float((deep & (off < z.min())).sum())
+    votes.append((1.2, float(np.clip(np.log((behind + 30) / (before + 30)), -1, 1))))
+    total = sum(w * v for w, v in votes)
+    return (ahead if total >= 0 else -ahead), abs(total) / sum(w * max(abs(v), 0.25) for w, v in votes)
+
+
+def _cuts(body: Body, at: np.ndarray, turn: np.ndarray) -> list[Cut]:
+    solid = body.solid
+    own = (solid.centres - at * [1, 0, 1]) @ turn.T
+    zs = np.floor(own[:, 2] / solid.h).astype(int)
+    near = np.abs(own[:, 0]) < 0.16 * body.span
+    cuts = []
+    for k in range(int(zs.min()), int(zs.max()) + 1):
+        rows = (zs == k) & near
+        mid = rows & (np.abs(own[:, 0]) < 1.2 * solid.h)
+        if mid.sum() > 1:
+            q = own[rows]
+            low, high = float(own[mid, 1].min()), float(own[mid, 1].max())
+            cuts.append(Cut((k + 0.5) * solid.h, low, high, float(np.abs(q[:, 0]).max()), len(q) * solid.h**2))
+    return cuts
+
+
+def _lay_many(
+    body: Body, sketch: Sketch, sides: dict[str, list[int]], lines: dict[int, np.ndarray], corners: int, fore_z: float, z_of: Any
+) -> None:  # fmt: skip
+    solid = body.solid
+    counts = {s: len(v) for s, v in sides.items()}
+    inner: dict[int, list[np.ndarray]] = {}
+    if counts["L"] == counts["R"] and corners == 2:  # partners tell each other where they bend
+        for pair in zip(sides["L"], sides["R"], strict=True):
+            both = []
+            for k in pair:
+                s = lengths_along(lines[k])
+                both.append(Line(lines[k], s, s, solid.depth[solid.nearest(lines[k])]))
+            for k, x, c in zip(
+                pair, both, corners_of(both, Prior(((0.34, 0.13), (0.70, 0.13))), near=0.05), strict=True
+            ):
+                inner[k] = [x.at(q * x.total) for q in c.share]
+    else:
+        sketch.words.append(f"{counts['L']} legs on the left and {counts['R']} on the right.")
+    doubt = 0.02 if counts["L"] == counts["R"] else 0.06
+    for side, word, _ in SIDES:
+        for n, i in enumerate(sides[side], 1):
+            line = lines[i]
+            bent = inner.get(i) or bends(line, corners, 0.14)
+            parent = "fore_thorax" if z_of(line[0]) > fore_z and counts[side] > 2 else "thorax"
+            normal = np.cross(bent[0] - line[0], body.place(i) - bent[0])
+            for k, place in enumerate([line[0], *bent]):
+                name = ("thigh", "shin", "foot", "claw", "claw_2")[k]
+                mark = f"{word} leg {n}: root" if k == 0 else ""
+                parent = sketch.put(f"{name}_{n}_{side}", parent, solid.kept(place), name, True, normal, mark, doubt)
+            mark = f"{word} leg {n}: tip"
+            sketch.put(f"toe_end_{n}_{side}", parent, body.place(i), "toe_end", False, mark=mark, spread=0.5 * doubt)
+
+
+def _feelers(body: Body, sketch: Sketch, others: list[int], at: np.ndarray, z_of: Any, links: int) -> None:
+    head, left = sketch.place("head"), sketch.frame.left
+    mine = [i for i in others if z_of(body.place(i)) > z_of(head) - 0.15 * body.size]
+    mine = sorted(mine, key=lambda i: -float(body.length[i]))[:2]
+    mine.sort(key=lambda i: -float((body.place(i) - at) @ left))
+    if len(mine) == 2:
+        pairs = list(zip(SIDES[:2], mine, strict=True))
+    else:  # one alone: whichever side it leans to
+        pairs = [(SIDES[0] if float((body.place(i) - at) @ left) > 0 else SIDES[1], i) for i in mine]
+    for (side, word, _), i in pairs:
+        p = between(body, body.place(i), head, 2.0).p
+        line = p[: leaves_trunk(body.solid, p) + 1][::-1]
+        s = lengths_along(line)
+        places = Line(line, s, s, s).evenly(0.02 * float(s[-1]), float(s[-1]), links + 1)
+        doubt = 0.015 if len(mine) == 2 else 0.07
+        sketch.put_chain("feeler", "head", places, f"_{side}", left, mark=f"{word} feeler", spread=doubt)
+
+
+# --- wings ----------------------------------------------------------------------------------------------------------------
+class _Upright:
+    """A winged body's options as the upright one's: no digits."""
+
+    def __init__(self, options: Any) -> None:
+        self.spine, self.neck, self.tail = options.spine, options.neck, options.tail
+        self.digits = self.toes = 0
+
+
+def fit_winged(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
+    """As the upright body; the arm's way is that of the longest finger, its wrist where the fingers' ways part.
+    options: spine, neck, tail, fingers, links, hung."""
+    sketch = fit_upright(character, body, roles, _Upright(options))
+    left = {roles["hand_a"]: 0.0, roles["hand_b"]: 0.0}
+    for i in left:
+        left[i] = float(np.linalg.norm(body.place(i) - sketch.place("hand_end_L")))
+    a, b = sorted(left, key=lambda i: left[i])
+    taken = {roles["foot_c"], roles["foot_d"], roles["head"], roles.tips.get("tail", -1)}
+    for (side, word, _), i, other in zip(SIDES, (a, b), (b, a), strict=True):
+        mates = [j for j in range(len(body.tips)) if j not in taken and on_wing(body, j, i, other)]
+        _lay_wing(character, body, sketch, side, word, i, other, mates, options)
+    return sketch
+
+
+def _lay_wing(
+    character: Character, body: Body, sketch: Sketch, side: str, word: str, tip: int, other: int, mates: list[int], options: Any
+) -> None:  # fmt: skip
+    solid = body.solid
+    line = inwards(body, tip)
+    shoulder = sketch.place(f"upper_arm_{side}")
+    line = line.cut(max(line.nearest(shoulder), 0.2 * line.total))
+    meets = sorted(body.parts(tip, j, other) for j in mates)
+    if meets:
+        wrist_s = line.s_of(float(np.median(meets[-max(1, len(meets) // 2 + 1) :])))
+        wrist = line.at(wrist_s)
+        arm = np.vstack([wrist[None], line.p[line.s > wrist_s], shoulder[None]])
+        elbow = bends(arm, 1, 0.2)[0] if len(arm) > 5 else 0.5 * (wrist + shoulder)
+    else:
+        wrist, elbow = bends(np.vstack([line.p, shoulder[None]]), 2, 0.2)
+    fold = np.cross(elbow - shoulder, wrist - elbow)
+    sketch.put(f"forearm_{side}", f"upper_arm_{side}", solid.kept(elbow), "forearm", True, fold, f"{word} elbow", 0.03)
+    mark = f"{word} wrist, where the wing folds"
+    sketch.put(f"hand_{side}", f"forearm_{side}", solid.kept(wrist), "hand", True, -fold, mark, 0.025)
+    sketch.hinges[f"upper_arm_{side}"] = fold
+    sketch.found.pop(f"hand_end_{side}", None)
+    sketch.marks.pop(f"hand_end_{side}", None)
+    tips = [tip, *mates]
+    far = np.array([float(np.linalg.norm(body.place(j) - wrist)) for j in tips])
+    fingers = [j for j, f in zip(tips, far, strict=True) if f > 0.4 * far.max()]
+    thumb = [j for j, f in zip(tips, far, strict=True) if f <= 0.4 * far.max()]
+    out = unit(wrist - shoulder)
+    up = unit(UP - out * float(UP @ out))
+    fingers.sort(key=lambda j: -float(np.arctan2((body.place(j) - wrist) @ up, (body.place(j) - wrist) @ out)))
+    if options.fingers >= 0:
+        fingers = fingers[: options.fingers]
+    for n, j in enumerate(fingers, 1):
+        way = between(body, wrist, body.place(j), 2.0)
+        inner = [way.at(0.04 * way.total), *(bends(way.p, options.links - 1, 0.18) if options.links > 1 else [])]
+        places = np.array([*[solid.kept(p) for p in inner], way.p[-1]])
+        sketch.put_chain(f"wing_{n}", f"hand_{side}", places, f"_{side}", -fold, spread=0.025)
+        sketch.marks[f"wing_{n}_end_{side}"] = f"{word} wing tip {n}"
+    if thumb:
+        way = between(body, wrist, body.place(thumb[0]), 2.0)
+        places = np.array([solid.kept(way.at(0.2 * way.total)), way.p[-1]])
+        sketch.put_chain("thumb", f"hand_{side}", places, f"_{side}", -fold, spread=0.025)
+    _lay_membranes(character, sketch, side, shoulder, elbow, wrist, options.hung)
+
+
+def _lay_membranes(
+    character: Character,
+    sketch: Sketch,
+    side: str,
+    shoulder: np.ndarray,
+    elbow: np.ndarray,
+    wrist: np.ndarray,
+    hung: int,
+) -> None:
+    """Joints that hang on each arm bone and reach to the trailing edge: the mesh's farthest point below the bone, towards
+    the hips, near the plane through both."""
+    size = character.size
+    skin = np.concatenate([np.arange(*p.points) for p in character.parts if p.role == "skin"])
+    points = character.points[skin]
+    hips = sketch.place("hips")
+    for name, a, b in ((f"upper_arm_{side}", shoulder, elbow), (f"forearm_{side}", elbow, wrist)):
+        bone = unit(b - a)
+        for k in range(hung):
+            root = a + (b - a) * (k + 0.5) / hung
+            inner = unit(hips - root - bone * float((hips - root) @ bone))
+            down = unit(-UP + bone * bone[1] + 0.3 * inner)
+            normal = np.cross(bone, down)
+            off = points - root
+            near = (np.abs(off @ bone) < 0.035 * size) & (off @ down > 0) & (np.abs(off @ normal) < 0.06 * size)
+            reach = np.where(near, off @ down, 0.0)
+            if reach.max() < 0.05 * size:
+                continue
+            tip = points[int(np.argmax(reach))]
+            edge = root + down * float(reach.max()) * 0.96 + normal * float((tip - root) @ normal)
+            stem = f"membrane_{name[:-2]}_{k + 1}"
+            hinge = (b - a) * (1.0 if side == "L" else -1.0)
+            sketch.put(f"{stem}_{side}", name, root, "membrane", hinge=hinge, spread=0.03)
+            sketch.put(f"{stem}_end_{side}", f"{stem}_{side}", edge, "membrane_end", False, spread=0.08)

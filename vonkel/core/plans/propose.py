@@ -1,0 +1,177 @@
+"""Which plan a body asks for, and why."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..character import Character
+from ..derived import derived
+from ..progress import tell
+from .anatomy.body import Body, clearance, fill, look, membranes
+from .anatomy.line import inwards
+from .anatomy.others import many_roles
+from .anatomy.roles import Roles, finned_roles, four_roles, upright_roles
+
+LIKELY = 2.6  # a body that costs no more than this is of the kind; one that costs less than MARGIN more is as likely
+MARGIN = 0.7
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A plan, what it costs to read the body that way, and what speaks for it."""
+
+    plan: str
+    cost: float
+    why: str
+
+
+@dataclass(frozen=True)
+class Proposals:
+    """The likeliest first; `sure`: whether the first stands out."""
+
+    all: tuple[Proposal, ...]
+    ends: int
+
+    @property
+    def best(self) -> Proposal:
+        return self.all[0]
+
+    @property
+    def sure(self) -> bool:
+        return self.best.cost < LIKELY and (len(self.all) < 2 or self.all[1].cost - self.best.cost > MARGIN)
+
+    def words(self) -> str:
+        first = f"This looks like a {self.best.plan}: {self.best.why}."
+        if self.sure or len(self.all) < 2:
+            return first
+        return f"{first} It might be a {self.all[1].plan} too: {self.all[1].why}."
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "plan": self.best.plan, "sure": self.sure, "words": self.words(), "ends": self.ends,
+            "all": [{"plan": p.plan, "cost": round(p.cost, 2), "why": p.why} for p in self.all],
+        }  # fmt: skip
+
+
+@derived("points", "face_starts", "face_corners", "parts", most=4)
+def propose(character: Character) -> Proposals:
+    """Which plan the body asks for.  Raises StepRefused where it encloses nothing."""
+    tell(0.2, "filling the body")
+    body = look(character, fill(character))
+    tell(0.6, "telling the limbs apart")
+    web, gap = membranes(character, body.solid), clearance(body)
+    found = [
+        *_upright(body, web),
+        *_four(body, web, gap),
+        *_many(body, web),
+        *_finned(body, web, gap),
+        _chain(body, web, gap),
+    ]
+    found.append(_head(body))
+    return Proposals(tuple(sorted(found, key=lambda p: p.cost)), len(body.tips))
+
+
+def _rise(body: Body, roles: Roles) -> float:
+    """How steeply the trunk stands: the height between its two ends over the way between them."""
+    h, a, b, c, d = (roles[k] for k in ("head", "hand_a", "hand_b", "foot_c", "foot_d"))
+    up = inwards(body, h)
+    top = up.at(up.s_of(body.parts(h, a, b)))
+    low = np.mean(
+        [x.at(x.s_of(body.parts(i, j, h))) for x, i, j in ((inwards(body, c), c, d), (inwards(body, d), d, c))], axis=0
+    )
+    return float((top - low)[1] / max(float(np.linalg.norm(top - low)), 1e-9))
+
+
+def _upright(body: Body, web: float) -> list[Proposal]:
+    y = body.heights
+    out = []
+    for plan, wings in (("biped", False), ("winged", True)):
+        found = upright_roles(body, 12 if wings else 9, wings)
+        if not found:
+            continue
+        r = found[0]
+        rise = _rise(body, r)
+        hands = [float(y[r[k]]) for k in ("hand_a", "hand_b")]
+        # A level trunk is a biped's too where its hands hang free.
+        level = 3.0 * max(0.0, 0.75 - rise) * (0.35 if min(hands) > 0.25 else 1.0)
+        cost = r.cost + level + (0.0 if wings else 3.0 * sum(max(0.0, 0.12 - x) for x in hands) / 0.12)
+        cost += 2.5 * max(0.0, 0.06 - web) / 0.06 if wings else 12.0 * web
+        tail = " and a tail" if "tail" in r else ""
+        stands = "stands upright" if rise > 0.6 else "stands on two legs, its trunk level"
+        why = f"two wings spread, two legs{tail}" if wings else f"two arms, two legs{tail}; it {stands}"
+        out.append(Proposal(plan, float(cost), why))
+    return out
+
+
+def _four(body: Body, web: float, gap: float) -> list[Proposal]:
+    found = four_roles(body)
+    if not found:
+        return []
+    r = found[0]
+    rise = abs(_rise(body, r))
+    feet = int(((body.heights < 0.2) & (body.length > 0.08 * body.span)).sum())
+    cost = r.cost + 3.0 * max(0.0, rise - 0.6) + 12.0 * web + 20.0 * max(0.0, 0.04 - gap) + 1.0 * max(0, feet - 4)
+    why = "four feet under a lying trunk" + (", a tail" if "tail" in r else "")
+    return [Proposal("quadruped", float(cost), why)]
+
+
+def _many(body: Body, web: float) -> list[Proposal]:
+    found = many_roles(body)
+    if not found:
+        return []
+    r = found[0]
+    n = len(list(r.more["legs"]))  # type: ignore[call-overload]
+    return [Proposal("many-legged", float(r.cost + 12.0 * web + (2.5 if n < 5 else 0.0)), f"{n} legs on the ground")]
+
+
+def _finned(body: Body, web: float, gap: float) -> list[Proposal]:
+    found = finned_roles(body)
+    if not found or len(body.tips) < 3:
+        return []
+    r = found[0]
+    way = body.place(r["head"]) - body.place(r["end"])
+    pairs = list(r.more["pairs"])  # type: ignore[call-overload]
+    stout = float(body.solid.depth.max() / body.span)
+    steep = abs(float(way[1])) / max(float(np.linalg.norm(way)), 1e-9)
+    cost = r.cost + 1.0 + 12.0 * web + 20.0 * gap + 5.0 * max(0.0, steep - 0.55)
+    cost += (0.0 if pairs else 1.5) + 10 * max(0.0, 0.10 - stout) / 0.10
+    return [
+        Proposal(
+            "finned", float(cost), f"a long trunk on its belly, {len(pairs)} pair{'s' * (len(pairs) != 1)} of fins"
+        )
+    ]
+
+
+def _chain(body: Body, web: float, gap: float) -> Proposal:
+    i, j = np.unravel_index(int(np.argmax(body.table)), body.table.shape)
+    rest = [k for k in range(len(body.tips)) if k not in (i, j)]
+    stout = float(body.solid.depth.max() / body.span)
+    cost = 8.0 * sum(max(0.0, float(body.length[k]) / body.span - 0.05) for k in rest)
+    cost += 12.0 * web + 20.0 * max(0.0, gap - 0.03) + 20 * max(0.0, stout - 0.10)
+    return Proposal("chain", float(cost), "one long line without limbs")
+
+
+def _head(body: Body) -> Proposal:
+    """A head alone: stout, standing, eyes large for its size, a flat base; no long limbs."""
+    c, solid = body.solid.centres, body.solid
+    stout = float(solid.depth.max() / body.span)
+    long = sum(max(0.0, float(n) / body.span - 0.3) for n in body.length[1:])
+    base = c[c[:, 1] < body.low + 1.5 * solid.h]
+    wide = float(np.ptp(base[:, [0, 2]], axis=0).max() / max(body.tall, 1e-9)) if len(base) else 0.0
+    lies = float(np.ptp(c[:, [0, 2]], axis=0).max()) / max(body.tall, 1e-9)
+    cost = (
+        0.5
+        + 3.0 * max(0.0, lies - 1.2)
+        + 12.0 * max(0.0, 0.2 - stout)
+        + 8.0 * long
+        + 3.0 * max(0.0, 0.35 - wide) / 0.35
+    )
+    if body.eyes:
+        radius = float(np.mean([r for _, r in body.eyes]))
+        cost += 40.0 * max(0.0, 0.03 - radius / body.tall)
+    else:
+        cost += 1.2
+    return Proposal("head", float(cost), "stout, on a base, without limbs")
