@@ -500,7 +500,21 @@ def grown(build: Build, name: str, cell: float | None = None) -> tuple[Character
                     name=opposite_name(n), parent=up, side="R", place=tuple(place * MIRROR), role=role, deforms=deforms
                 )
             )
-    return c, turn_down_bones(c.with_(joints=tuple(joints), plan=flesh.plan))
+    laid = c.with_(joints=tuple(joints), plan=flesh.plan)
+    return c, turn_down_bones(laid, hinges={n: h for n in flesh.joints if (h := hinge_of(flesh, n)) is not None})
+
+
+def hinge_of(flesh: Flesh, name: str) -> np.ndarray | None:
+    """The axis about which a joint closes, where anatomy says so: knees backwards, elbows forwards, fingers to the palm
+    (common practice).  None: as the bones bend."""
+    role = flesh.joints[name][2]
+    if role in ("thigh", "shin", "foot", "ball", "hand", "fore_ball", "hips", "spine", "chest", "neck", "head", "tail"):
+        return v(1, 0, 0)
+    if role in ("upper_arm", "forearm"):
+        return v(-1, 0, 0) if flesh.plan == "quadruped" else np.cross(v(0, 0, -1), v(1, -0.6, 0))
+    if role.startswith(("thumb", "index", "middle", "ring", "little")):
+        return v(0, 0, -1)
+    return None
 
 
 def wrapped(cones: list[tuple[np.ndarray, np.ndarray, float, float]], cell: float | None = None) -> RawMesh:

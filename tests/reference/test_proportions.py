@@ -105,5 +105,5 @@ def test_the_otter_has_all_her_parts(otter):
 
 
 def test_a_body_without_legs_is_refused_in_words(tube_character):
-    with pytest.raises(StepRefused, match="no two feet"):
+    with pytest.raises(StepRefused, match="two arms and two legs"):
         lay_plan(tube_character.with_(joints=()), "biped", {})

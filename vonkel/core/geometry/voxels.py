@@ -56,6 +56,9 @@ def _winding_along_z(
                     out[i, j, k] += 1
 
 
+SPARSE = 90  # cells of the grid for each inside one: beyond that its depth is found without going through all of it
+
+
 @dataclass(frozen=True)
 class Solid:
     """Cells of edge `h` metres; cell (i, j, k) is centred at low + (i + ½, j + ½, k + ½) h; `inside` is bool."""
@@ -84,8 +87,18 @@ class Solid:
     @cached_property
     def depth(self) -> np.ndarray:
         """(c,) metres from each inside cell's centre to the nearest outside cell's border (Euclidean)."""
-        padded = np.pad(self.inside, 1)
-        return np.asarray((distance_transform_edt(padded)[1:-1, 1:-1, 1:-1][self.inside] - 0.5) * self.h)
+        if self.inside.size < SPARSE * max(len(self.cells), 1):
+            padded = np.pad(self.inside, 1)
+            return np.asarray((distance_transform_edt(padded)[1:-1, 1:-1, 1:-1][self.inside] - 0.5) * self.h)
+        # The nearest outside cell touches an inside one: in a large, nearly empty grid those alone are asked.
+        rows, ways = np.nonzero(self.links < 0)
+        outside = self.cells[rows] + NEIGHBOUR_CELLS[ways] + 1
+        span = np.array(self.inside.shape) + 2
+        key = np.unique((outside[:, 0] * span[1] + outside[:, 1]) * span[2] + outside[:, 2])
+        border = np.stack([key // (span[1] * span[2]), key // span[2] % span[1], key % span[2]], 1) - 1
+        if not len(border):
+            return np.zeros(0)
+        return np.asarray((cKDTree(border).query(self.cells)[0] - 0.5) * self.h)
 
     @cached_property
     def tree(self) -> cKDTree:

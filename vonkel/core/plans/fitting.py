@@ -16,6 +16,7 @@ import numpy as np
 
 from ..character import Character, opposite_name
 from ..character.words import few
+from ..derived import derived
 from ..errors import StepRefused, VonkelError
 from ..geometry.transform import transformed
 from ..progress import tell
@@ -70,8 +71,9 @@ class NoSuchBody(StepRefused):
     seen: tuple[tuple[str, np.ndarray], ...] = ()
 
 
+@derived("points", "face_starts", "face_corners", "parts", most=3)
 def body_for(character: Character, plan: str) -> Body:
-    """What a plan starts from: cells, tips and their table."""
+    """What a plan starts from: cells, tips and their table; kept, as landmarks are put right one after another."""
     solid = fill(character, 70_000, 300.0) if plan == "winged" else fill(character, CELLS)
     if plan == "winged":
         solid = webless(solid)

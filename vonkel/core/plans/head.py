@@ -16,6 +16,8 @@ from .shapes import filled
 from .sketch import Sketch
 from .trunk import lay_face
 
+GUESSED = 0.07  # how far a jaw may be that only the face's outline tells of, a share of the size
+
 
 class HeadPlanOptions(BaseModel):
     """How many joints the neck has, and whether a jaw is guessed where no teeth or tongue tell of one."""
@@ -104,5 +106,6 @@ def _guess_jaw(character: Character, solid: Solid, sketch: Sketch) -> None:
         else float(head[2])
     )
     hinge = np.array([0.0, front[1] + 0.3 * (eye_y - front[1]), min(back, front[2] - 0.3 * (top - head[1]))])
-    sketch.put("jaw", "head", solid.kept(hinge), "jaw", hinge=(1.0, 0, 0))
-    sketch.put("jaw_end", "jaw", front, "jaw_end", deforms=False)
+    # Nothing is modelled that says there is a jaw: the rigger is asked.
+    sketch.put("jaw", "head", solid.kept(hinge), "jaw", hinge=(1.0, 0, 0), spread=GUESSED)
+    sketch.put("jaw_end", "jaw", front, "jaw_end", deforms=False, spread=GUESSED)

@@ -150,6 +150,7 @@ def _chain(body: Body, web: float, gap: float) -> Proposal:
     rest = [k for k in range(len(body.tips)) if k not in (i, j)]
     stout = float(body.solid.depth.max() / body.span)
     cost = 8.0 * sum(max(0.0, float(body.length[k]) / body.span - 0.05) for k in rest)
+    cost += sum(0.8 for k in rest if body.heights[k] < 0.35 and float(body.length[k]) > 0.04 * body.span)  # feet
     cost += 12.0 * web + 20.0 * max(0.0, gap - 0.03) + 20 * max(0.0, stout - 0.10)
     return Proposal("chain", float(cost), "one long line without limbs")
 

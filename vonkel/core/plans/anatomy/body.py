@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.ndimage import convolve, label
+from scipy.ndimage import label
 
 from ...character import Character
 from ...compiled import compiled
@@ -42,7 +42,7 @@ def fill(character: Character, cells: int = CELLS, finest: float = 200.0) -> Sol
     triangles = skin_triangles(character)
     points, size = character.points, character.size
     if not len(triangles) or size <= 0:
-        raise StepRefused("There is no surface to fill.", character.name, "Bring a mesh in at the Model station.")
+        raise StepRefused("There is no surface to fill.", "", "Bring a mesh in at the Model station.")
     used = points[np.unique(triangles)]
     low, high = used.min(0), used.max(0)
 
@@ -53,7 +53,7 @@ def fill(character: Character, cells: int = CELLS, finest: float = 200.0) -> Sol
     volume = max(len(rough.cells), 50) * (size / 70) ** 3
     solid = largest(connected(at(float(np.clip((volume / cells) ** (1 / 3), size / finest, size / 80)))))
     if len(solid.cells) < 300:
-        raise StepRefused("The body encloses too little to fit a plan.", character.name, "Close open borders first.")
+        raise StepRefused("The body encloses too little to fit a plan.", "", "Close open borders first.")
     return solid
 
 
@@ -62,12 +62,23 @@ def mended(solid: Solid, rounds: int = 2) -> Solid:
     is inside, one with hardly any is not.  Gaps of one cell between two limbs stay."""
     inside = solid.inside
     for _ in range(rounds):
-        around = convolve(inside.astype(np.uint8), np.ones((3, 3, 3), np.uint8), mode="constant") - inside
+        around = _box_sum(inside.astype(np.uint8)) - inside
         better = (inside & (around > 3)) | (around >= 20)
         if (better == inside).all():
             break
         inside = better
     return Solid(solid.low, solid.h, inside)
+
+
+def _box_sum(a: np.ndarray) -> np.ndarray:
+    """The sum over each cell and its 26 neighbours."""
+    for axis in range(3):
+        b = np.moveaxis(a.copy(), axis, 0)
+        own = np.moveaxis(a, axis, 0)
+        b[1:] += own[:-1]
+        b[:-1] += own[1:]
+        a = np.moveaxis(b, 0, axis)
+    return a
 
 
 def largest(solid: Solid) -> Solid:

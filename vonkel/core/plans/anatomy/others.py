@@ -293,6 +293,7 @@ def _lay_many(
     solid = body.solid
     counts = {s: len(v) for s, v in sides.items()}
     inner: dict[int, list[np.ndarray]] = {}
+    loose: dict[int, list[float]] = {}  # a straight leg has no corner to see: how far each may be
     if counts["L"] == counts["R"] and corners == 2:  # partners tell each other where they bend
         for pair in zip(sides["L"], sides["R"], strict=True):
             both = []
@@ -303,6 +304,7 @@ def _lay_many(
                 pair, both, corners_of(both, Prior(((0.34, 0.13), (0.70, 0.13))), near=0.05), strict=True
             ):
                 inner[k] = [x.at(q * x.total) for q in c.share]
+                loose[k] = [0.0, *(1.6 * q * x.total / body.size for q in c.spread)]
     else:
         sketch.words.append(f"{counts['L']} legs on the left and {counts['R']} on the right.")
     doubt = 0.02 if counts["L"] == counts["R"] else 0.06
@@ -315,7 +317,8 @@ def _lay_many(
             for k, place in enumerate([line[0], *bent]):
                 name = ("thigh", "shin", "foot", "claw", "claw_2")[k]
                 mark = f"{word} leg {n}: root" if k == 0 else ""
-                parent = sketch.put(f"{name}_{n}_{side}", parent, solid.kept(place), name, True, normal, mark, doubt)
+                more = float(np.hypot(doubt, loose[i][k])) if i in loose else doubt
+                parent = sketch.put(f"{name}_{n}_{side}", parent, solid.kept(place), name, True, normal, mark, more)
             mark = f"{word} leg {n}: tip"
             sketch.put(f"toe_end_{n}_{side}", parent, body.place(i), "toe_end", False, mark=mark, spread=0.5 * doubt)
 

@@ -153,7 +153,10 @@ def vote_facing(body: Body, roles: Roles, legs: Limbs, arms: Limbs, facing: np.n
     neck = body.parts(head, *arms.tips)
     eyes = body.eyes_middle
     if eyes is not None:
-        inner = solid.centres[body.far[head] < 0.5 * neck].mean(0)
+        near = body.far[head] < max(0.9 * neck, 0.05 * body.span)
+        near &= np.linalg.norm(solid.centres - eyes, axis=1) < 0.6 * neck + 2 * body.eyes[0][1]
+        deep = near & (solid.depth > 0.6 * float(solid.depth[near].max())) if near.any() else near
+        inner = solid.centres[deep].mean(0) if deep.any() else solid.centres[body.far[head] < 0.5 * neck].mean(0)
         votes.append((7.0, float(unit(flat(eyes - inner)) @ facing)))
     else:
         votes.append((0.6, face_vote(solid, body.far[head] < 0.75 * neck, facing)))

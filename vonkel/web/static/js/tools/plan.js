@@ -92,6 +92,7 @@ class Plans extends PlateTool {
       const asked = { plan: this.plan, options: this.options, given };
       const { job } = await call("POST", `/api/c/${this.b.number}/landmarks`, asked);
       const { result } = await this.b.watchJob(job);
+      if (this.b.tool !== this) return; // laid or left meanwhile
       const now = this.moved(); // a hand may have gone on meanwhile
       const mark = ([name, m]) => ({ name, ...m, moved: name in now, place: now[name] ?? m.place });
       this.b.plate.landmarks = Object.entries(result.marks).map(mark);
