@@ -87,7 +87,7 @@ def _upright(
     # at the pelvis, ears do at the head.
     shoulders = 0.5 * (body.parts(c, a, b) + body.parts(d, a, b))
     heads = 0.25 * sum(body.parts(f, h, x) for f in (c, d) for x in (a, b))
-    cost += 5.0 * max(0.0, 0.85 - heads / max(shoulders, 1e-9))
+    cost += 7.0 * max(0.0, 0.95 - heads / max(shoulders, 1e-9))
     # Ears and horns part from the head near its own tip; arms leave the trunk below the neck.
     eye = body.from_eyes()
     if eye is not None:
@@ -106,9 +106,10 @@ def _upright(
     for i in others:  # what is left over: small things on the head are ears and cost little
         if i == tail:
             continue
-        on_head = body.parts(i, h, c) < 0.55 * body.parts(h, a, c) + 0.02 * span and t[i, h] < 0.8 * min(
-            t[i, a], t[i, b]
-        )
+        # seen from the head's tip an ear leaves before the arms do; what leaves after them is none
+        leaves = 0.5 * (body.parts(h, i, c) + body.parts(h, i, d))
+        arms_leave = 0.25 * sum(body.parts(h, x, f) for x in (a, b) for f in (c, d))
+        on_head = leaves < 0.92 * arms_leave and t[i, h] < 0.8 * min(t[i, a], t[i, b])
         cost += (1.5 if on_head else 4.0) * max(0.0, body.length[i] / span - 0.07)
     tips = {"head": h, "hand_a": a, "hand_b": b, "foot_c": c, "foot_d": d}
     if tail is not None:

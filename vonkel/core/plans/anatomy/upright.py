@@ -21,6 +21,7 @@ from .roles import Roles
 SIDES = (("L", "left", 1.0), ("R", "right", -1.0))
 # Set on TRIED builds and the cast: the hip lies so many thigh's radii above the crotch; the shoulder so much of the trunk's
 # half thickness, less a share of the height, inside the armpit; the ankle at that share of the leg's line.
+LEVEL = 0.4  # the rise of a trunk over its length below which it lies rather than stands
 HIP_RISE, SHOULDER_IN, SHOULDER_OUT, ANKLE_AT = 0.75, 0.9, 0.046, 0.19
 
 
@@ -188,11 +189,18 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any) ->
     crown = crown_of(solid, near, sketch.place("head"), unit(up_head + 0.6 * upright))
     if upright[1] < 0.6:  # a level trunk: the head's end is its muzzle
         crown = body.place(h)
-    sketch.put("head_end", "head", crown, "", False, mark="crown", spread=0.03 if upright[1] >= 0.6 else 0.07)
+    # An ear or a horn is the head's tip then, and hides where its crown is.
+    hidden = float(np.linalg.norm(crown - body.place(h))) > 0.06 * body.tall
+    doubt = 0.03 if upright[1] >= 0.6 and not hidden else 0.07
+    sketch.put("head_end", "head", crown, "", False, mark="crown", spread=doubt)
     ahead = lay_eyes_and_jaw(body, sketch, crown, facing)
     lay_ears(body, sketch, near, crown, ahead, spine.girth, h)
     _lay_arms(character, body, sketch, arms, trunk.at(spine.shoulders), across, options)
     _lay_legs(character, body, sketch, legs, across, options)
+    if upright[1] < LEVEL:  # the less a trunk stands, the less is known of where neck and shoulders leave it
+        for n, (_, _, role, _) in sketch.found.items():
+            if role in ("neck", "head", "head_end", "collar", "upper_arm"):
+                sketch.spread[n] = float(np.hypot(sketch.spread.get(n, 0.02), 0.06))
     if "tail" in roles and options.tail:
         _lay_tail(body, sketch, roles["tail"], across, options.tail)
     return sketch
