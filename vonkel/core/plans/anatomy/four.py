@@ -237,11 +237,12 @@ def _head(body: Body, sketch: Sketch, tip: int, chest_end: np.ndarray, links: in
     thin = depth < 0.72 * float(depth[0])
     base_s = min(float(path.s[np.argmax(thin)]) if thin.any() else 0.3 * head_s, 0.4 * head_s)
     necks = path.evenly(max(base_s, 0.15 * head_s), head_s, links + 1)
-    doubt = 0.02 if eyes is not None else 0.03 + 0.03 * (1 - clear)
-    above = sketch.put_neck("chest", necks[:-1], across, "neck", 0.025)
+    # Without eyes nothing tells surely which of a head's tips is its muzzle: ears, horns and trunks are tips too.
+    doubt = 0.02 if eyes is not None else 0.035 if clear > 0.99 else 0.06
+    above = sketch.put_neck("chest", necks[:-1], across, "neck", 0.025 if doubt < 0.05 else 0.05)
     sketch.put("head", above, necks[-1], "head", hinge=across, mark="head", spread=doubt)
     sketch.put(
-        "head_end", "head", path.p[-1], "head_end", False, mark="muzzle", spread=doubt if eyes is None else 0.012
+        "head_end", "head", path.p[-1], "head_end", False, mark="muzzle", spread=1.5 * doubt if eyes is None else 0.012
     )
     return skull
 

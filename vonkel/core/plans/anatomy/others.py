@@ -103,6 +103,11 @@ def fit_finned(character: Character, body: Body, roles: Roles, options: Any) -> 
     sketch.put("head_end", "head", path.p[-1], "head_end", False, mark="muzzle", spread=0.02)
     tails = [solid.kept(p) for p in path.evenly(0.84 * hips_s, 0.0, options.tail + 1)[:-1]]
     sketch.put_chain("tail", "hips", np.array([*tails, path.p[0]]), hinge=across, mark="tail", spread=0.025)
+    bent = float(path.way(0.0, 0.12 * total) @ path.way(0.15 * total, 0.4 * total))
+    if "twin" not in roles and bent < 0.85:  # its end may be one half of a tail fin whose other half wasn't seen
+        for n in sketch.found:
+            if n.startswith("tail"):
+                sketch.spread[n] = 0.09
     for k, p in enumerate(pairs[:2]):
         both = lines[p]
         if float((both[0][-1] - both[1][-1]) @ across) < 0:
