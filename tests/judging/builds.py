@@ -1,7 +1,7 @@
 """Bodies of other builds than the demo cast's, grown from round cones whose ends are their joints.
 
 Nothing of them was made by a plan, so their joints are known.  `NAMED` are the frozen bodies; those in `JUDGED` set no
-constant of any plan and calibrate nothing.  `grown(build)` gives the mesh, its plan, and the joints as the truth.
+constant of any plan (README.md says which were changed for since).  `grown(build)` gives the mesh, its plan, and the joints as the truth.
 """
 
 from __future__ import annotations
@@ -434,7 +434,7 @@ TRIED: dict[str, Build] = {
     "carp": Swimming(girth=0.2, flukes=0.22),
     "eel": Line(),
 }  # fmt: skip
-# Judged only: no constant was set and no doubt calibrated on these.
+# Judged only; which of them a change has been made for since is said in README.md.
 JUDGED: dict[str, Build] = {
     "warden": Upright(girth=(0.24, 0.27, 0.22), hip=(0.13, 0.62), thigh=0.28, shin=0.27, thick=(0.12, 0.085, 0.065), shoulder=0.27, arm=(0.26, 0.24, 0.18), arm_thick=(0.085, 0.065, 0.045), head=(0.28, 0.15), neck=(0.05, 0.1), droop=45),
     "reed": Upright(girth=(0.085, 0.065, 0.085), hip=(0.075, 1.02), thigh=0.5, shin=0.48, thick=(0.05, 0.036, 0.026), shoulder=0.15, arm=(0.36, 0.33, 0.22), arm_thick=(0.034, 0.027, 0.021), head=(0.2, 0.075), neck=(0.14, 0.036), fingers=5, trunk=0.5),
