@@ -17,7 +17,7 @@ from .biped import BipedOptions, sketch_biped
 from .carrying import carried
 from .chain import ChainPlanOptions, sketch_chain
 from .finned import FinnedOptions, sketch_finned
-from .fitting import FITS, NoSuchBody, fit_posed, second_opinion, straightened
+from .fitting import BROKEN, FITS, NoSuchBody, fit_posed, second_opinion, straightened
 from .frame import find_plane
 from .head import HeadPlanOptions, sketch_head
 from .many_legged import ManyLeggedOptions, sketch_many_legged
@@ -39,7 +39,6 @@ PLANS: dict[str, tuple[str, type[BaseModel], Callable[..., Sketch]]] = {
     "head": ("A head alone: base, neck, jaw, eyes, ears.", HeadPlanOptions, sketch_head),
 }  # fmt: skip
 GUESSED = 0.08  # the spread of what only the symmetric plan found, with nothing to compare it to
-BROKEN = (IndexError, ValueError, ArithmeticError, np.linalg.LinAlgError)
 
 
 def check_plan(plan: str) -> None:

@@ -30,6 +30,8 @@ from .frame import BodyFrame, find_plane, stands_straight
 from .sketch import Sketch
 
 log = logging.getLogger("vonkel.plans")
+# What arithmetic on a shape may fail with that lacks whatever a plan looks for.
+BROKEN = (IndexError, ValueError, ArithmeticError, np.linalg.LinAlgError)
 Lay = Callable[[Character, Body, Roles, Any], Sketch]
 
 
@@ -166,7 +168,7 @@ def _readings(
             continue
         try:
             sketch = lay(character, body, roles, options)
-        except (VonkelError, ArithmeticError, IndexError, ValueError, np.linalg.LinAlgError) as error:
+        except (VonkelError, *BROKEN) as error:
             log.info("a reading of %s can't be laid", character.name, exc_info=error)
             failed = error
             continue
@@ -220,7 +222,7 @@ def second_opinion(
     frame = BodyFrame(frame.turn, frame.shift, True, 1.0 if by_custom else posed.frame.sure, frame.miss)
     try:
         even = draw(straightened(character, frame)).carried_to(frame).both_sides()
-    except (VonkelError, ArithmeticError, IndexError, ValueError, np.linalg.LinAlgError) as error:
+    except (VonkelError, *BROKEN) as error:
         log.info("the symmetric plan %s can't read %s", plan, character.name, exc_info=error)
         return made_even(posed, frame)
     far = {

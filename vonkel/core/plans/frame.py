@@ -9,8 +9,7 @@ from scipy.optimize import minimize
 from scipy.spatial import cKDTree
 
 from ..character import Character
-
-SIDES = ("+X", "−X", "+Z", "−Z")
+from ..geometry.rotations import unit
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,7 +74,7 @@ def _between(degrees: float) -> str:
 def frame_facing(facing: np.ndarray, middle: np.ndarray, sure: float = 1.0) -> BodyFrame:
     """The frame of a body that faces a level direction, its middle plane through a place."""
     z = np.array([facing[0], 0.0, facing[2]])
-    z = z / max(float(np.linalg.norm(z)), 1e-12)
+    z = unit(z)
     turn = np.stack([np.cross([0.0, 1.0, 0.0], z), [0.0, 1.0, 0.0], z])
     return BodyFrame(turn, -turn @ (middle * [1, 0, 1]), False, sure, 1.0)
 
@@ -96,11 +95,11 @@ def find_plane(character: Character, facing: np.ndarray, reach: float = 45.0) ->
 
     Its `even` says whether that plane is one of symmetry: the trimmed mean distance of the mirrored points to the mesh.
     """
+    if facing[2] > 0.7 and stands_straight(character):
+        return BodyFrame()
     p, size = character.points, character.size
     some = p[np.random.default_rng(0).choice(len(p), min(700, len(p)), replace=False)]
     tree = cKDTree(p)
-    if facing[2] > 0.7 and stands_straight(character):
-        return BodyFrame()
     start = float(np.arctan2(facing[0], facing[2]))
     middle = 0.5 * (p.min(0) + p.max(0))
 

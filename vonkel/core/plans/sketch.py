@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..character import Character, Joint, opposite_name
+from ..character.hierarchy import parents_first
 from ..joints.inside import inside_body
 from ..joints.orient import turn_down_bones
 from .frame import BodyFrame
@@ -130,7 +131,7 @@ class Sketch:
             if side == "L" and other not in self.found and self.frame.even:
                 over = opposite_name(parent) if parent else None
                 made.append(_joint(other, over, "R", self.frame.mirrored(place), role, deforms))
-        return _parents_first(made)
+        return tuple(parents_first(made))
 
     def laid(self, character: Character, plan: str) -> Character:
         """The character with these joints in place of any joints, kits and skin there were.
@@ -142,21 +143,6 @@ class Sketch:
             if deforms and name in parents and role not in ("eye", "jaw") and len(character.points):
                 self.found[name] = (parent, inside_body(character, place, 200), role, deforms)
         return turn_down_bones(only_joints(character, self.joints(), plan), hinges=self.hinges)
-
-
-def _parents_first(joints: list[Joint]) -> tuple[Joint, ...]:
-    """The same joints, each after the one it hangs from, otherwise in their order."""
-    out: dict[str, Joint] = {}
-    waiting = joints
-    while waiting:
-        for j in waiting:
-            if j.parent is None or j.parent in out:
-                out[j.name] = j
-        left = [j for j in waiting if j.name not in out]
-        if len(left) == len(waiting):  # a parent that isn't there: nothing more can hang
-            break
-        waiting = left
-    return tuple(out.values())
 
 
 def sided(words: str, side: str) -> str:

@@ -27,10 +27,6 @@ STEPS = np.round(100 * STEP_LENGTHS).astype(np.int32)
 BALL = np.ones((3, 3, 3), bool)
 
 
-def unit(v: np.ndarray) -> np.ndarray:
-    return np.asarray(v / max(float(np.linalg.norm(v)), 1e-12))
-
-
 def flat(v: np.ndarray) -> np.ndarray:
     """v (3,) or (n, 3) without its height."""
     return np.asarray(v * [1.0, 0.0, 1.0])

@@ -6,6 +6,7 @@ import numpy as np
 from scipy.signal import find_peaks
 
 from ...character import Character
+from ...geometry.rotations import unit
 from ...geometry.topology import skin_triangles
 from ...geometry.voxels import Solid, extremities, solid_from_mesh
 from ..arms import DIGIT_NAMES, Digit, name_digits
@@ -13,7 +14,7 @@ from ..landmarks import Tip, at_length, lengths_along, way
 from ..proportions import BIPED as P
 from ..shapes import leaves_trunk
 from ..sketch import Sketch
-from .body import Body, distances_from, unit
+from .body import Body, distances_from
 from .line import Line
 
 
@@ -63,16 +64,14 @@ def lay_eyes_and_jaw(
     return ahead
 
 
-def lay_ears(
-    body: Body, sketch: Sketch, skull: np.ndarray, crown: np.ndarray, ahead: np.ndarray, neck: float, head_tip: int
-) -> None:
+def lay_ears(body: Body, sketch: Sketch, skull: np.ndarray, crown: np.ndarray, ahead: np.ndarray) -> None:
     """Ears: a pair of tips of the head off its middle, alike in length, above the eyes; horns, which taper to a point
     and have no width, aren't told from ears and are called ears only where there is one pair."""
     solid, head = body.solid, sketch.place("head")
     up = unit(crown - head)
     left = unit(np.cross(up, ahead))
     long = float(np.linalg.norm(crown - head))
-    if long < 2 * solid.h or "head" not in sketch.found:
+    if long < 2 * solid.h:
         return
     start = int(solid.nearest((0.6 * head + 0.4 * crown)[None])[0])
     d = distances_from(solid, start)
@@ -214,9 +213,7 @@ def lay_toes_of(
 
 
 # --- hands --------------------------------------------------------------------------------------------------------------
-def lay_digits(
-    character: Character, body: Body, sketch: Sketch, side: str, line: Line, elbow: np.ndarray, wanted: int
-) -> bool:
+def lay_digits(character: Character, body: Body, sketch: Sketch, side: str, line: Line, wanted: int) -> bool:
     """Fingers and thumb of one hand, from a finer grid round it; False where the hand shows none."""
     hand = sketch.place(f"hand_{side}")
     s_wrist = line.nearest(hand)

@@ -9,12 +9,13 @@ import numpy as np
 from scipy.ndimage import label
 
 from ...character import Character
+from ...geometry.rotations import unit
 from ...geometry.voxels import Solid, extremities
 from ..frame import frame_facing
 from ..landmarks import at_length, lengths_along
 from ..shapes import neck_end
 from ..sketch import Sketch
-from .body import BALL, UP, Body, distances_from, flat, unit
+from .body import BALL, UP, Body, distances_from, flat
 from .ends import foot_way, lay_ears, lay_eyes_and_jaw, lay_toes_of
 from .line import Line, Prior, between, corners_of, ended, inwards, joint_at
 from .roles import Roles
@@ -105,7 +106,7 @@ def fit_four(character: Character, body: Body, roles: Roles, options: Any) -> Sk
     ahead_of_head = unit(sketch.place("head_end") - sketch.place("head"))
     lay_eyes_and_jaw(body, sketch, sketch.place("head") + UP, ahead_of_head)
     crown = sketch.place("head") + 0.75 * UP * float(np.linalg.norm(sketch.place("head_end") - sketch.place("head")))
-    lay_ears(body, sketch, skull, crown, ahead_of_head, 0.0, roles["head"])
+    lay_ears(body, sketch, skull, crown, ahead_of_head)
     for kind, section in (("hind", hind), ("fore", fore)):
         _legs(character, body, sketch, kind, section, pairs[kind], lines[kind], tops[kind], options)
     if "tail" in roles and options.tail:

@@ -9,13 +9,14 @@ from scipy.optimize import linear_sum_assignment
 from scipy.spatial import cKDTree
 
 from ...character import Character
+from ...geometry.rotations import unit
 from ..finned import _head
 from ..frame import frame_facing
 from ..landmarks import lengths_along
 from ..many_legged import _waist
 from ..shapes import Cut, bends, cut_at, leaves_trunk
 from ..sketch import Sketch
-from .body import UP, Body, flat, unit
+from .body import UP, Body, flat
 from .ends import lay_eyes_and_jaw
 from .four import muzzle_of
 from .line import Line, Prior, between, corners_of, inwards
@@ -334,7 +335,7 @@ def _feelers(body: Body, sketch: Sketch, others: list[int], at: np.ndarray, z_of
     mine = sorted(mine, key=lambda i: -float(body.length[i]))[:2]
     mine.sort(key=lambda i: -float((body.place(i) - at) @ left))
     if len(mine) == 2:
-        pairs = list(zip(SIDES[:2], mine, strict=True))
+        pairs = list(zip(SIDES, mine, strict=True))
     else:  # one alone: whichever side it leans to
         pairs = [(SIDES[0] if float((body.place(i) - at) @ left) > 0 else SIDES[1], i) for i in mine]
     for (side, word, _), i in pairs:

@@ -9,11 +9,12 @@ import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
 from ...character import Character
+from ...geometry.rotations import unit
 from ...geometry.voxels import Solid
 from ..frame import frame_facing
 from ..proportions import BIPED as P
 from ..sketch import Sketch
-from .body import UP, Body, flat, unit
+from .body import UP, Body, flat
 from .ends import crown_of, foot_of, foot_way, lay_digits, lay_ears, lay_eyes_and_jaw, lay_toes_of
 from .line import Corners, Line, Prior, between, corners_of, ended, inwards, joint_at, thin_reward
 from .roles import Roles
@@ -194,7 +195,7 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any) ->
     doubt = 0.03 if upright[1] >= 0.6 and not hidden else 0.07
     sketch.put("head_end", "head", crown, "", False, mark="crown", spread=doubt)
     ahead = lay_eyes_and_jaw(body, sketch, crown, facing)
-    lay_ears(body, sketch, near, crown, ahead, spine.girth, h)
+    lay_ears(body, sketch, near, crown, ahead)
     _lay_arms(character, body, sketch, arms, trunk.at(spine.shoulders), across, options)
     _lay_legs(character, body, sketch, legs, across, options)
     if upright[1] < LEVEL:  # the less a trunk stands, the less is known of where neck and shoulders leave it
@@ -281,7 +282,7 @@ def _lay_arms(
             f"hand_{side}", f"forearm_{side}", wrist, "hand", hinge=fold, mark=f"{word} wrist",
             spread=0.006 + c.spread[0] * long,
         )  # fmt: skip
-        if not (options.digits and lay_digits(character, body, sketch, side, line, elbow, options.digits)):
+        if not (options.digits and lay_digits(character, body, sketch, side, line, options.digits)):
             sketch.put(
                 f"hand_end_{side}", f"hand_{side}", line.p[0], "hand_end", False, mark=f"{word} fingertip", spread=0.01
             )
