@@ -37,6 +37,7 @@ class Judged:
         self.body = body
         self.errors: dict[str, float] = {}
         self.verdicts: dict[str, Verdict] = {}
+        self.spread: dict[str, float] = {}
         self.missing: list[str] = []
         self.refused, self.inside, self.seconds, self.swapped, self.proposed = "", 1.0, 0.0, False, ""
         start = time.perf_counter()
@@ -53,7 +54,8 @@ class Judged:
                 self.missing.append(n)
                 continue
             self.errors[n] = float(np.linalg.norm(places[n] - p)) / body.size
-            self.verdicts[n] = verdict(sketch.spread.get(n, 0.0))
+            self.spread[n] = sketch.spread.get(n, 0.0)
+            self.verdicts[n] = verdict(self.spread[n])
         other = [
             np.linalg.norm(places[m] - p) / body.size
             for n, p in body.places.items()

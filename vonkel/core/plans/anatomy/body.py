@@ -8,6 +8,7 @@ properties of trees).
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from scipy.ndimage import label
@@ -15,8 +16,8 @@ from scipy.ndimage import label
 from ...character import Character
 from ...compiled import compiled
 from ...errors import StepRefused
-from ...geometry.spheres import fit_sphere
-from ...geometry.topology import skin_triangles
+from ...geometry.spheres import balls_among, fit_sphere
+from ...geometry.topology import skin_triangles, topology_of
 from ...geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, solid_from_mesh
 from ..shapes import connected, without_sheets
 
@@ -25,6 +26,7 @@ CELLS = 45_000
 FAR = 2147483647
 STEPS = np.round(100 * STEP_LENGTHS).astype(np.int32)
 BALL = np.ones((3, 3, 3), bool)
+BINS = 128
 
 
 def flat(v: np.ndarray) -> np.ndarray:
@@ -191,6 +193,16 @@ class Body:
         t = self.table
         return 0.5 * float(t[i, j] + t[i, k] - t[j, k])
 
+    def flesh(self, i: int, s: float) -> float:
+        """The share of the body within s metres of tip i."""
+        return float(np.interp(s, np.linspace(0, self.span, BINS + 1), self._flesh[i]))
+
+    @cached_property
+    def _flesh(self) -> np.ndarray:
+        """(t, BINS + 1): shares of the body within a distance of each tip, from 0 to the span."""
+        every = [np.histogram(f, BINS, (0.0, self.span))[0] for f in self.far]
+        return np.asarray(np.pad(np.cumsum(every, axis=1), ((0, 0), (1, 0))) / len(self.solid.cells))
+
     def place(self, i: int) -> np.ndarray:
         return np.asarray(self.solid.centres[self.tips[i]])
 
@@ -245,15 +257,27 @@ def look(character: Character, solid: Solid, least: float = 0.07, most: int = 14
     return Body(character, solid, start, tips, lengths, far, table, came, girth, span, eyes_of(character))
 
 
+EYE_LEAST, EYE_MOST = 0.003, 0.08  # radius, as shares of the size
+
+
 def eyes_of(character: Character) -> list[tuple[np.ndarray, float]]:
-    """(centre (3,), radius) of every part that is an eyeball."""
+    """(centre, radius) of every eyeball: of the parts that are eyes, else of two alike balls near each other among the
+    skin's own pieces, as a mesh brought in as one part has them."""
     found = []
     for part in character.parts:
         if part.role == "eye":
             centre, radius, misfit = fit_sphere(character.points[slice(*part.points)])
             if misfit < 0.2 * radius:
                 found.append((centre, radius))
-    return found
+    if found or not character.size:
+        return found
+    size, piece = character.size, topology_of(character).islands
+    balls = balls_among(character.points, piece, EYE_LEAST * size, EYE_MOST * size)
+    for k, (a, r) in enumerate(balls):
+        for b, q in balls[k + 1 :]:
+            if q > 0.85 * r and 2.0 * r < float(np.linalg.norm(a - b)) < 14.0 * r:
+                return [(a, r), (b, q)]
+    return []
 
 
 def membranes(character: Character, solid: Solid) -> float:

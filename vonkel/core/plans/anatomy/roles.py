@@ -7,6 +7,7 @@ branches are, and of tips that are left over.  Costs of different plans are comp
 from __future__ import annotations
 
 import itertools
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -27,6 +28,14 @@ class Roles:
 
     def __contains__(self, name: str) -> bool:
         return name in self.tips
+
+
+HEADLIKE = 0.6  # what a tail of e times the head's flesh costs
+
+
+def leaving(body: Body, i: int, others: Sequence[int]) -> float:
+    """Metres from tip i to where its way leaves those between the others."""
+    return min(body.parts(i, a, b) for a, b in itertools.combinations(others, 2))
 
 
 def on_wing(body: Body, i: int, a: int, b: int) -> bool:
@@ -165,8 +174,10 @@ def _four(
         off = min(body.parts(i, c, d), body.parts(i, c, h)) / span
         if behind > 0.05 and off > 0.05 and (tail is None or t[i, h] > t[tail, h]):
             tail = i
-    if tail is not None and eye is None:
-        cost += 0.3 * float(np.log(g[tail] / g[h] + 0.3))
+    if tail is not None and eye is None:  # a head with its neck is more flesh than a tail, at least beyond their roots
+        feet = (a, b, c, d)
+        less, more = (body.flesh(i, 0.7 * leaving(body, i, feet)) + 0.005 for i in (tail, h))
+        cost += HEADLIKE * (1.2 + float(np.log(less / more)))  # a third is usual
     on_head = [i for i in others if i != tail and t[i, h] < 0.6 * min(t[h, a], t[h, b])]
     for i in others:
         if i != tail and i not in on_head:
@@ -175,6 +186,9 @@ def _four(
     if tail is not None:
         tips["tail"] = tail
     return Roles(float(cost), tips)
+
+
+TWIN = (0.03, 0.26, 0.18)  # halves of a tail: least and most from their parting, most they differ, shares of the span
 
 
 def finned_roles(body: Body, most: int = 8) -> list[Roles]:
@@ -186,11 +200,14 @@ def finned_roles(body: Body, most: int = 8) -> list[Roles]:
     for h, e in itertools.permutations(order, 2):
         twins = [
             i for i in order
-            if i not in (h, e) and body.parts(e, i, h) < 0.26 * span and abs(t[i, h] - t[e, h]) < 0.12 * span
+            if i not in (h, e) and TWIN[0] * span < body.parts(e, i, h) < TWIN[1] * span
+            and body.parts(i, e, h) > TWIN[0] * span and abs(t[i, h] - t[e, h]) < TWIN[2] * span
         ]  # fmt: skip
         for twin in [None, *twins]:
             rest = [i for i in order if i not in (h, e, twin)]
-            cost = 3.0 * (1 - t[h, e] / span) - (0.3 if twin is not None else 0.0)
+            far = float(t[h, e] if twin is None else max(t[h, e], t[h, twin]))
+            cost = 3.0 * (1 - far / span) - (0.3 if twin is not None else 0.0)
+            cost += sum(3.0 * max(0.0, float(t[i, h]) - far) / span for i in rest)  # all lies between head and end
             cost += 3.0 * float(eye[h]) if eye is not None else 0.8 * float(np.log(g[e] / g[h] + 0.3))
             free, pairs = set(rest), []
             options = sorted(
@@ -200,7 +217,7 @@ def finned_roles(body: Body, most: int = 8) -> list[Roles]:
             )
             for off, i, j in options:  # a pair leaves the trunk at one place
                 same = abs(body.parts(h, i, e) - body.parts(h, j, e)) < 0.12 * span
-                if i in free and j in free and off < 0.26 * span and same:
+                if i in free and j in free and off < 0.32 * span and same:
                     free -= {i, j}
                     if min(body.length[i], body.length[j]) > 0.04 * span:
                         pairs.append((i, j))
