@@ -7,6 +7,7 @@ crossings (the winding along the line), so that parts may overlap and small hole
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -56,7 +57,7 @@ def _winding_along_z(
                     out[i, j, k] += 1
 
 
-SPARSE = 90  # cells of the grid for each inside one: beyond that its depth is found without going through all of it
+SPARSE = 40  # cells of the grid for each inside one: beyond that its depth is found without going through all of it
 
 
 @dataclass(frozen=True)
@@ -242,20 +243,30 @@ def distances_through(
     return dist, came
 
 
-def middle_path(solid: Solid, start: int, goal: int, pull: float = 3.0) -> np.ndarray:
-    """Cells (p,) of the way from start to goal that keeps to the middle of the volume.
+def middle_paths(solid: Solid, start: int, goals: Sequence[int], pull: float = 3.0) -> list[np.ndarray]:
+    """Cells (p,) of the ways from start to every goal that keep to the middle of the volume.
 
     A step costs its length times (deepest / depth)^pull, so that the way runs where the body is thickest.
     """
     depth = np.maximum(solid.depth, 0.25 * solid.h)
     cost = np.minimum((np.percentile(depth, 99) / depth) ** pull, 1e6)
     # Searched from the start: where that is a limb's tip, most of the body is never looked at.
-    one = np.array([start], np.int64)
+    one, goal = np.array([start], np.int64), goals[0] if len(goals) == 1 else -1
     _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf, goal)
-    path = [goal]
+    return [traced(came, g)[::-1] for g in goals]
+
+
+def middle_path(solid: Solid, start: int, goal: int, pull: float = 3.0) -> np.ndarray:
+    """The one way of `middle_paths` to one goal."""
+    return middle_paths(solid, start, [goal], pull)[0]
+
+
+def traced(came: np.ndarray, cell: int) -> np.ndarray:
+    """Cells (p,) from one back to where its way began."""
+    path = [cell]
     while came[path[-1]] >= 0:
         path.append(int(came[path[-1]]))
-    return np.array(path[::-1])
+    return np.array(path)
 
 
 def extremities(solid: Solid, distance: np.ndarray, least: float) -> list[tuple[int, float, int]]:

@@ -7,6 +7,8 @@ properties of trees).
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -149,6 +151,15 @@ def distances_from(solid: Solid, cell: int) -> np.ndarray:
     return np.where(d == FAR, np.inf, d * (solid.h / 100))
 
 
+def distances_from_each(solid: Solid, cells: Sequence[int]) -> list[np.ndarray]:
+    """`distances_from` for several cells, two at a time: the loop lets other threads run."""
+    if len(cells) < 2:
+        return [distances_from(solid, c) for c in cells]
+    _ = solid.links  # made once, not by each
+    with ThreadPoolExecutor(2) as hands:
+        return list(hands.map(lambda c: distances_from(solid, c), cells))
+
+
 @dataclass(frozen=True, eq=False)
 class Body:
     """What every plan starts from.  Distances are metres through the inside; tips are cells.
@@ -233,15 +244,14 @@ def look(character: Character, solid: Solid, least: float = 0.07, most: int = 14
         reach = float(d[np.isfinite(d)].max())
         every = extremities(solid, d, 0.03 * reach)
         found = [e for e in every if e[1] >= least * reach][:most]
-        found += [e for e in every if e[1] < least * reach and solid.centres[e[0], 1] < low][:6]
+        found += [e for e in every if e not in found and solid.centres[e[0], 1] < low][:6]
         tips = [t for t, _, _ in found]
         if len(tips) < 2:  # started from an end: what is farthest from its far end is the other one
             away = distances_from(solid, tips[0])
             tips.append(int(np.argmax(np.where(np.isfinite(away), away, -1.0))))
             found = [*found, (tips[1], float(away[tips[1]]), tips[0])]
-        for t in tips:
-            if t not in known:
-                known[t] = distances_from(solid, t)
+        fresh = [t for t in tips if t not in known]
+        known |= zip(fresh, distances_from_each(solid, fresh), strict=True)
         far = np.stack([known[t] for t in tips])
         if not again:
             deep = (solid.depth > 0.45 * solid.depth.max()) & np.isfinite(far).all(0)

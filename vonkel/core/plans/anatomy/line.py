@@ -6,13 +6,14 @@ shares decide.  Both are energies over the same grid of places, so the answer co
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
 from ...compiled import compiled
-from ...geometry.voxels import Solid, middle_path
+from ...geometry.voxels import Solid, middle_paths, traced
 from ..landmarks import lengths_along
 from .body import Body
 
@@ -82,16 +83,20 @@ def line_of(body: Body, cells: list[int] | np.ndarray, tip: int | None, even: fl
 
 def inwards(body: Body, tip: int, even: float = 3.0) -> Line:
     """From a tip to the centre through the thickest flesh."""
-    cells = [body.tips[tip]]
-    while body.came[cells[-1]] >= 0:
-        cells.append(int(body.came[cells[-1]]))
-    return line_of(body, cells, tip, even)
+    return line_of(body, traced(body.came, body.tips[tip]), tip, even)
 
 
 def between(body: Body, a: np.ndarray, b: np.ndarray, even: float = 5.0) -> Line:
     """From place a to place b through the thickest flesh."""
-    i, j = body.solid.nearest(np.array([a, b]))
-    return line_of(body, middle_path(body.solid, int(i), int(j)), None, even)
+    return fan(body, a, [b], even)[0]
+
+
+def fan(body: Body, a: np.ndarray, ends: Sequence[np.ndarray], even: float = 5.0) -> list[Line]:
+    """From place a to every one of several, as `between`."""
+    if not len(ends):
+        return []
+    i, *others = (int(k) for k in body.solid.nearest(np.array([a, *ends])))
+    return [line_of(body, cells, None, even) for cells in middle_paths(body.solid, i, others)]
 
 
 def ended(line: Line, s: float, end: np.ndarray, solid: Solid) -> Line:

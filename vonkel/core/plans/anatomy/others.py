@@ -19,7 +19,7 @@ from ..sketch import Sketch
 from .body import UP, Body, flat
 from .ends import lay_eyes_and_jaw
 from .four import muzzle_of
-from .line import Line, Prior, between, corners_of, inwards
+from .line import Line, Prior, between, corners_of, fan, inwards
 from .roles import Roles, on_wing
 from .upright import SIDES, fit_upright
 
@@ -402,8 +402,7 @@ def _lay_wing(
     fingers.sort(key=lambda j: -float(np.arctan2((body.place(j) - wrist) @ up, (body.place(j) - wrist) @ out)))
     if options.fingers >= 0:
         fingers = fingers[: options.fingers]
-    for n, j in enumerate(fingers, 1):
-        way = between(body, wrist, body.place(j), 2.0)
+    for n, way in enumerate(fan(body, wrist, [body.place(j) for j in fingers], 2.0), 1):
         inner = [way.at(0.04 * way.total), *(bends(way.p, options.links - 1, 0.18) if options.links > 1 else [])]
         places = np.array([*[solid.kept(p) for p in inner], way.p[-1]])
         sketch.put_chain(f"wing_{n}", f"hand_{side}", places, f"_{side}", -fold, spread=0.025)

@@ -55,7 +55,8 @@ def upright_roles(body: Body, most: int = 9, wings: bool = False) -> list[Roles]
     order = [int(i) for i in np.argsort(-body.length)[:most]]
     t, span, y, g = body.table, body.span, body.heights, body.girth / body.span
     found: list[Roles] = []
-    for c, d in itertools.combinations(order, 2):
+    low = [int(i) for i in np.argsort(-body.length)[most:] if y[i] < 0.25] if wings else []
+    for c, d in itertools.combinations([*order, *low], 2):
         if max(y[c], y[d]) > 0.55 or log_ratio(body.length[c], body.length[d]) > 1.2 or t[c, d] < 0.15 * span:
             continue
         rest = [i for i in order if i not in (c, d)]
