@@ -43,7 +43,8 @@ def lay_eyes_and_jaw(
     if len(eyes) == 2:
         a, b = eyes[0][0], eyes[1][0]
         ahead = unit(np.cross(a - b, up))
-        if ahead @ (0.5 * (a + b) - 0.5 * (head + crown)) < 0:
+        out = 0.5 * (a + b) - 0.5 * (head + crown)
+        if ahead @ (unit(out - up * float(out @ up)) + unit(facing - up * float(facing @ up))) < 0:
             ahead = -ahead
         left = np.cross(up, ahead)
         for p in (a, b):

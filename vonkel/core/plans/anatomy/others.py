@@ -19,7 +19,7 @@ from ..sketch import Sketch
 from .body import UP, Body, flat
 from .ends import lay_eyes_and_jaw
 from .four import muzzle_of
-from .line import Line, Prior, between, corners_of, fan, inwards
+from .line import Line, Prior, between, corners_of, fan, inwards, joint_at
 from .roles import Roles, on_wing
 from .upright import SIDES, fit_upright
 
@@ -169,12 +169,30 @@ def many_roles(body: Body) -> list[Roles]:
     for i in kept:
         p = between(body, body.place(i), goal, 2.0).p
         lines[i] = p[: leaves_trunk(solid, p, 0.15) + 1][::-1]
-    roots, tips = np.array([lines[i][0] for i in kept]), np.array([body.place(i) for i in kept])
-    middle = roots.mean(0)
     core = solid.centres[solid.depth > 0.3 * solid.depth.max()]
     core = core[:: max(1, len(core) // 400)]
-    tree = cKDTree(core)
     found: list[Roles] = []
+    # Legs come in pairs: of an odd number one may be something else that hangs low.
+    sets = [kept, *([i for i in kept if i != k] for k in kept if len(kept) % 2 and len(kept) > 4)]
+    for legs in sets:
+        odd = 0.0 if len(legs) >= 5 and len(legs) % 2 == 0 else 1.0 if len(legs) % 2 == 0 else 1.5
+        odd += sum(LEG_LOST * float(body.length[i]) / span for i in kept if i not in legs)
+        for total, ahead, at in _planes(body, legs, lines, core):
+            found.append(Roles(3.0 * total / span + odd, {}, {"legs": legs, "ahead": ahead, "middle": at, "lines": lines}))
+    return sorted(found, key=lambda r: r.cost)
+
+
+LEG_LOST = 1.0  # what a tip near the ground that is no leg costs for its length
+
+
+def _planes(
+    body: Body, legs: list[int], lines: dict[int, np.ndarray], core: np.ndarray
+) -> list[tuple[float, np.ndarray, np.ndarray]]:
+    """Up to three ways in which a trunk may lie, cheapest first: (cost in metres, ahead (3,), a place on the plane (3,))."""
+    span = body.span
+    roots, tips = np.array([lines[i][0] for i in legs]), np.array([body.place(i) for i in legs])
+    middle = roots.mean(0)
+    tree = cKDTree(core)
     scores = []
     for angle in np.radians(np.arange(0, 180, 3.0)):
         ahead = np.array([np.sin(angle), 0, np.cos(angle)])
@@ -185,21 +203,18 @@ def many_roles(body: Body) -> list[Roles]:
         cost += np.linalg.norm(tips[:, None] - ((tips - at) @ m + at)[None], axis=2)
         i, j = linear_sum_assignment(cost)
         own = (i == j).sum()  # a leg is nobody's partner but another's: one on the plane is its own mirror
-        total = cost[i, j].mean() + 4.0 * tree.query((core - at) @ m + at)[0].mean() + 0.25 * span * own / len(kept)
-        total += 0.3 * span * abs(float(np.sign((tips - at) @ left).sum())) / len(kept)
+        total = cost[i, j].mean() + 4.0 * tree.query((core - at) @ m + at)[0].mean() + 0.25 * span * own / len(legs)
+        total += 0.3 * span * abs(float(np.sign((tips - at) @ left).sum())) / len(legs)
         # legs are spread along a trunk, and the trunk with its abdomen is longer than wide
         along, beside = float(np.ptp((core - at) @ ahead)), float(np.ptp((core - at) @ left))
         total += 0.25 * span * max(0.0, float(np.log(beside / max(along, 1e-9))))
         scores.append((float(total), ahead, at))
     scores.sort(key=lambda s: s[0])
-    odd = 0.0 if len(kept) >= 5 and len(kept) % 2 == 0 else 1.0
-    ways: list[np.ndarray] = []
-    for total, ahead, at in scores:
-        if any(abs(float(ahead @ w)) > np.cos(np.radians(25)) for w in ways) or len(ways) == 3:
-            continue
-        ways.append(ahead)
-        found.append(Roles(3.0 * total / span + odd, {}, {"legs": kept, "ahead": ahead, "middle": at, "lines": lines}))
-    return found
+    ways: list[tuple[float, np.ndarray, np.ndarray]] = []
+    for score in scores:
+        if all(abs(float(score[1] @ w[1])) <= np.cos(np.radians(25)) for w in ways) and len(ways) < 3:
+            ways.append(score)
+    return ways
 
 
 def fit_many(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
@@ -293,6 +308,10 @@ def _cuts(body: Body, at: np.ndarray, turn: np.ndarray) -> list[Cut]:
     return cuts
 
 
+# Shares of a leg from its root where its thigh and its tarsus end, and how wide that is (common practice: a tarsus is a fifth).
+THIGH, TARSUS = (0.34, 0.13), (0.80, 0.09)
+
+
 def _lay_many(
     body: Body, sketch: Sketch, sides: dict[str, list[int]], lines: dict[int, np.ndarray], corners: int, fore_z: float, z_of: Any
 ) -> None:  # fmt: skip
@@ -307,9 +326,9 @@ def _lay_many(
                 s = lengths_along(lines[k])
                 both.append(Line(lines[k], s, s, solid.depth[solid.nearest(lines[k])]))
             for k, x, c in zip(
-                pair, both, corners_of(both, Prior(((0.34, 0.13), (0.70, 0.13))), near=0.05), strict=True
+                pair, both, corners_of(both, Prior((THIGH, TARSUS)), near=0.05), strict=True
             ):
-                inner[k] = [x.at(q * x.total) for q in c.share]
+                inner[k] = [joint_at(x, q) for q in c.share]
                 loose[k] = [0.0, *(1.6 * q * x.total / body.size for q in c.spread)]
     else:
         sketch.words.append(f"{counts['L']} legs on the left and {counts['R']} on the right.")
@@ -395,23 +414,44 @@ def _lay_wing(
     sketch.marks.pop(f"hand_end_{side}", None)
     tips = [tip, *mates]
     far = np.array([float(np.linalg.norm(body.place(j) - wrist)) for j in tips])
-    fingers = [j for j, f in zip(tips, far, strict=True) if f > 0.4 * far.max()]
     thumb = [j for j, f in zip(tips, far, strict=True) if f <= 0.4 * far.max()]
     out = unit(wrist - shoulder)
     up = unit(UP - out * float(UP @ out))
+    fingers = _fingers(body, [j for j in tips if j not in thumb], wrist, other)
     fingers.sort(key=lambda j: -float(np.arctan2((body.place(j) - wrist) @ up, (body.place(j) - wrist) @ out)))
     if options.fingers >= 0:
         fingers = fingers[: options.fingers]
     for n, way in enumerate(fan(body, wrist, [body.place(j) for j in fingers], 2.0), 1):
         inner = [way.at(0.04 * way.total), *(bends(way.p, options.links - 1, 0.18) if options.links > 1 else [])]
         places = np.array([*[solid.kept(p) for p in inner], way.p[-1]])
+        loose = _straight(places) * 0.16 * way.total / body.size
         sketch.put_chain(f"wing_{n}", f"hand_{side}", places, f"_{side}", -fold, spread=0.025)
+        for k, x in enumerate(loose, 2):
+            sketch.spread[f"wing_{n}_{k}_{side}"] = float(np.hypot(0.025, 2.0 * x))
         sketch.marks[f"wing_{n}_end_{side}"] = f"{word} wing tip {n}"
     if thumb:
         way = between(body, wrist, body.place(thumb[0]), 2.0)
         places = np.array([solid.kept(way.at(0.2 * way.total)), way.p[-1]])
         sketch.put_chain("thumb", f"hand_{side}", places, f"_{side}", -fold, spread=0.025)
     _lay_membranes(character, sketch, side, shoulder, elbow, wrist, options.hung)
+
+
+def _straight(places: np.ndarray) -> np.ndarray:
+    """(n − 2,): how little a row of joints bends at each of its inner ones, 1 where not at all, 0 from 25° on."""
+    way = np.diff(places, axis=0)
+    way /= np.maximum(np.linalg.norm(way, axis=1), 1e-12)[:, None]
+    return np.asarray(1 - np.clip(np.degrees(np.arccos(np.clip((way[1:] * way[:-1]).sum(1), -1, 1))) / 25, 0, 1))
+
+
+def _fingers(body: Body, tips: list[int], wrist: np.ndarray, other: int) -> list[int]:
+    """Of the tips of a wing those whose ways are their own from near the wrist on: the others are scraps of membrane that
+    hang on a finger."""
+    cell = int(body.solid.nearest(wrist[None])[0])
+    kept: list[int] = []
+    for j in sorted(tips, key=lambda j: -float(body.far[j, cell])):
+        if all(body.parts(j, k, other) > 0.45 * float(body.far[j, cell]) for k in kept):
+            kept.append(j)
+    return kept
 
 
 def _lay_membranes(
@@ -429,15 +469,21 @@ def _lay_membranes(
     skin = np.concatenate([np.arange(*p.points) for p in character.parts if p.role == "skin"])
     points = character.points[skin]
     hips = sketch.place("hips")
+    ends = [n for n in sketch.found if n.startswith("wing_") and n.endswith(f"_end_{side}")]
+    # A membrane is spread between the trunk and the last finger, and its edge hangs little beyond the line between them.
+    last = sketch.place(max(ends)) if ends else hips
     for name, a, b in ((f"upper_arm_{side}", shoulder, elbow), (f"forearm_{side}", elbow, wrist)):
         bone = unit(b - a)
         for k in range(hung):
-            root = a + (b - a) * (k + 0.5) / hung
-            inner = unit(hips - root - bone * float((hips - root) @ bone))
-            down = unit(-UP + bone * bone[1] + 0.3 * inner)
+            t = (k + 0.5) / hung
+            root = a + (b - a) * t
+            w = 0.5 * t if name.startswith("upper") else 0.5 + 0.5 * t
+            goal = (1 - w) * hips + w * last
+            down = unit(goal - root - bone * float((goal - root) @ bone))
             normal = np.cross(bone, down)
             off = points - root
             near = (np.abs(off @ bone) < 0.035 * size) & (off @ down > 0) & (np.abs(off @ normal) < 0.06 * size)
+            near &= off @ down < 1.6 * float((goal - root) @ down)
             reach = np.where(near, off @ down, 0.0)
             if reach.max() < 0.05 * size:
                 continue

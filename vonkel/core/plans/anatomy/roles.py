@@ -108,6 +108,8 @@ def _upright(
     tail = None
     for i in others:
         low = body.parts(h, i, c) > 0.72 * body.parts(h, c, d)  # it leaves near the pelvis
+        if wings and abs(t[i, a] - t[i, b]) > 0.12 * span:  # a scrap of one wing's membrane
+            continue
         if low and body.parts(i, c, d) / span > 0.12 and body.length[i] > 0.08 * span:
             if tail is None or body.length[i] > body.length[tail]:
                 tail = i
