@@ -204,6 +204,10 @@ class Body:
         t = self.table
         return 0.5 * float(t[i, j] + t[i, k] - t[j, k])
 
+    def thick(self, i: int, s: float) -> float:
+        """The greatest depth within s metres of tip i."""
+        return float(self.solid.depth[self.far[i] <= max(s, 2 * self.solid.h)].max())
+
     def flesh(self, i: int, s: float) -> float:
         """The share of the body within s metres of tip i."""
         return float(np.interp(s, np.linspace(0, self.span, BINS + 1), self._flesh[i]))

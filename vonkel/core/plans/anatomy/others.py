@@ -272,6 +272,9 @@ def fit_many(character: Character, body: Body, roles: Roles, options: Any) -> Sk
     return sketch
 
 
+ABDOMEN = 0.05  # how far behind the legs' roots a trunk's middle lies that surely tells its end, share of the span
+
+
 def _which_end(
     body: Body, at: np.ndarray, ahead: np.ndarray, others: list[int], roots: np.ndarray
 ) -> tuple[np.ndarray, float]:
@@ -281,15 +284,17 @@ def _which_end(
     for i in others:
         p = inwards(body, i, 2.0).p
         root = p[min(leaves_trunk(solid, p, 0.3), len(p) - 1)]
-        votes.append((1.0, float(np.clip((root - at) @ ahead / (0.12 * span), -1, 1))))
+        thin = float(np.clip(1.2 - body.thick(i, 0.5 * float(body.length[i])) / (0.5 * solid.depth.max()), 0, 1))
+        votes.append((thin, float(np.clip((root - at) @ ahead / (0.12 * span), -1, 1))))
     votes += [(2.0, float(np.clip((p - at) @ ahead / (0.1 * span), -1, 1))) for p, _ in body.eyes]
     off = (solid.centres - at) @ ahead
     deep = solid.depth > 0.15 * solid.depth.max()
-    z = (roots - at) @ ahead
-    before, behind = float((deep & (off > z.max())).sum()), float((deep & (off < z.min())).sum())
-    votes.append((1.2, float(np.clip(np.log((behind + 30) / (before + 30)), -1, 1))))
+    # Most of the flesh lies behind the legs' roots.
+    lies = float(off[deep].mean()) - float(((roots - at) @ ahead).mean())
+    votes.append((1.2, float(np.clip(-lies / (ABDOMEN * span), -1, 1))))
+    votes = [(w, v) for w, v in votes if w > 0]
     total = sum(w * v for w, v in votes)
-    return (ahead if total >= 0 else -ahead), abs(total) / sum(w * max(abs(v), 0.25) for w, v in votes)
+    return (ahead if total >= 0 else -ahead), abs(total) / (0.4 + sum(w * max(abs(v), 0.25) for w, v in votes))
 
 
 def _cuts(body: Body, at: np.ndarray, turn: np.ndarray) -> list[Cut]:
@@ -357,12 +362,14 @@ def _feelers(body: Body, sketch: Sketch, others: list[int], at: np.ndarray, z_of
         pairs = list(zip(SIDES, mine, strict=True))
     else:  # one alone: whichever side it leans to
         pairs = [(SIDES[0] if float((body.place(i) - at) @ left) > 0 else SIDES[1], i) for i in mine]
-    for (side, word, _), i in pairs:
-        p = between(body, body.place(i), head, 2.0).p
-        line = p[: leaves_trunk(body.solid, p) + 1][::-1]
+    ways = [between(body, body.place(i), head, 2.0).p for _, i in pairs]
+    ways = [p[: leaves_trunk(body.solid, p) + 1][::-1] for p in ways]
+    longest = max((float(lengths_along(line)[-1]) for line in ways), default=0.0)
+    for ((side, word, _), _), line in zip(pairs, ways, strict=True):
         s = lengths_along(line)
         places = Line(line, s, s, s).evenly(0.02 * float(s[-1]), float(s[-1]), links + 1)
-        doubt = 0.015 if len(mine) == 2 else 0.07
+        # one that is thinner than the cells of the fit ends too soon, and is shorter than its partner then
+        doubt = 0.015 if len(mine) == 2 and s[-1] > 0.8 * longest else 0.09
         sketch.put_chain("feeler", "head", places, f"_{side}", left, mark=f"{word} feeler", spread=doubt)
 
 
