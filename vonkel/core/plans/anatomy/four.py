@@ -6,17 +6,17 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.ndimage import label
 
 from ...character import Character
 from ...geometry.rotations import unit
-from ...geometry.voxels import Solid, extremities
+from ...geometry.voxels import Solid
 from ..frame import frame_facing
 from ..landmarks import at_length, lengths_along
 from ..shapes import neck_end
 from ..sketch import Sketch
-from .body import BALL, UP, Body, distances_from, flat
+from .body import UP, Body, flat
 from .ends import foot_way, lay_ears, lay_eyes_and_jaw, lay_toes_of
+from .heads import find_head
 from .line import Line, Prior, between, corners_of, ended, inwards, joint_at
 from .roles import Roles
 from .upright import SIDES, bulge, folded
@@ -102,7 +102,7 @@ def fit_four(character: Character, body: Body, roles: Roles, options: Any) -> Sk
     sketch = Sketch(frame=frame_facing(unit(flat(ahead)), 0.5 * (hind.middle + fore.middle), sure), cost=roles.cost)
     across = sketch.frame.left
     chest_end = _spine(body, sketch, trunk, hind, fore, options.spine, across)
-    skull = _head(body, sketch, roles["head"], chest_end, options.neck, across)
+    skull = _head(body, sketch, roles, chest_end, options.neck, across)
     ahead_of_head = unit(sketch.place("head_end") - sketch.place("head"))
     lay_eyes_and_jaw(body, sketch, sketch.place("head") + UP, ahead_of_head)
     crown = sketch.place("head") + 0.75 * UP * float(np.linalg.norm(sketch.place("head_end") - sketch.place("head")))
@@ -185,53 +185,10 @@ def _spine(
     return solid.kept(end)
 
 
-def head_piece(body: Body, tip: int, start: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """((c,) which cells are the head's piece beyond 55 % of the way to the tip, distances (c,) from `start`)."""
+def _head(body: Body, sketch: Sketch, roles: Roles, chest_end: np.ndarray, links: int, across: np.ndarray) -> np.ndarray:
     solid = body.solid
-    d = distances_from(solid, int(solid.nearest(start[None])[0]))
-    beyond = np.zeros(solid.inside.shape, bool)
-    beyond[tuple(solid.cells[d > 0.55 * d[body.tips[tip]]].T)] = True
-    of = label(beyond, BALL)[0][tuple(solid.cells.T)]
-    return of == of[body.tips[tip]], d
-
-
-def muzzle_of(body: Body, tip: int, start: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
-    """(the front of the head (3,), the head's cells (c,), how clear: 0 to 1).
-
-    Between the eyes where there are any; else of the head's own tips the thickest, lowest one: ears and horns are thin
-    and high.
-    """
-    solid = body.solid
-    head, d = head_piece(body, tip, start)
-    reach = float(d[body.tips[tip]])
-    c = solid.centres
-    middle = body.eyes_middle
-    if middle is not None and len(body.eyes) == 2:
-        a = body.eyes[0][0] - body.eyes[1][0]
-        wide = float(np.linalg.norm(a))
-        way = unit(np.cross(a, UP))
-        way = way if way @ (unit(flat(middle - c[head].mean(0))) + unit(flat(middle - start))) > 0 else -way
-        rows = np.flatnonzero(head & (np.abs((c - middle) @ unit(a)) < 0.2 * wide + solid.h) & ((c - middle) @ way > 0))
-        if len(rows):
-            return c[rows[np.argmax(c[rows] @ way)]], head, 1.0
-    ys, most = c[head, 1], float(solid.depth[head].max())
-    scored = []
-    for t, n, _ in extremities(solid, np.where(head, d, -np.inf), 0.035 * reach):
-        if head[t]:
-            near = np.linalg.norm(c - c[t], axis=1) < 0.14 * reach
-            thick = float(solid.depth[near & head].max())
-            scored.append((thick / most - 0.5 * float((ys < c[t, 1]).mean()) + 0.2 * n / reach, t))
-    if not scored:
-        return body.place(tip), head, 0.3
-    scored.sort(reverse=True)
-    clear = 1.0 if len(scored) == 1 else float(np.clip((scored[0][0] - scored[1][0]) / 0.5, 0.2, 1.0))
-    return c[scored[0][1]], head, clear
-
-
-def _head(body: Body, sketch: Sketch, tip: int, chest_end: np.ndarray, links: int, across: np.ndarray) -> np.ndarray:
-    solid = body.solid
-    muzzle, skull, clear = muzzle_of(body, tip, chest_end)
-    path = between(body, chest_end, muzzle, 4.0)
+    seen = find_head(body, roles["head"], chest_end, [i for n, i in roles.tips.items() if n != "head"])
+    path = between(body, chest_end, seen.muzzle, 4.0)
     eyes = body.eyes_middle
     head_s = neck_end(solid, path.p, eyes)
     depth = solid.depth[solid.nearest(path.p)]
@@ -239,13 +196,13 @@ def _head(body: Body, sketch: Sketch, tip: int, chest_end: np.ndarray, links: in
     base_s = min(float(path.s[np.argmax(thin)]) if thin.any() else 0.3 * head_s, 0.4 * head_s)
     necks = path.evenly(max(base_s, 0.15 * head_s), head_s, links + 1)
     # Without eyes nothing tells surely which of a head's tips is its muzzle: ears, horns and trunks are tips too.
-    doubt = 0.02 if eyes is not None else 0.035 if clear > 0.99 else 0.06
+    doubt = 0.02 if eyes is not None else 0.035 if seen.clear > 0.99 else 0.06
     above = sketch.put_neck("chest", necks[:-1], across, "neck", 0.025 if doubt < 0.05 else 0.05)
     sketch.put("head", above, necks[-1], "head", hinge=across, mark="head", spread=doubt)
     sketch.put(
         "head_end", "head", path.p[-1], "head_end", False, mark="muzzle", spread=1.5 * doubt if eyes is None else 0.012
     )
-    return skull
+    return seen.cells
 
 
 FORE = ("upper_arm", "forearm", "hand", "fore_ball", "fore_toe_end")

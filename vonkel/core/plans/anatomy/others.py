@@ -18,7 +18,7 @@ from ..shapes import Cut, bends, cut_at, leaves_trunk
 from ..sketch import Sketch
 from .body import UP, Body, flat
 from .ends import lay_eyes_and_jaw
-from .four import muzzle_of
+from .heads import find_head
 from .line import Line, Prior, between, corners_of, fan, inwards, joint_at
 from .roles import Roles, on_wing
 from .upright import SIDES, fit_upright
@@ -71,7 +71,8 @@ def fit_finned(character: Character, body: Body, roles: Roles, options: Any) -> 
     solid = body.solid
     h, e = roles["head"], roles["end"]
     pairs: list[tuple[int, int]] = list(roles.more["pairs"])[:1]  # type: ignore[call-overload]
-    muzzle, _, _ = muzzle_of(body, h, solid.centres[body.centre])
+    limbs = [e, *(i for p in pairs for i in p)]
+    muzzle = find_head(body, h, solid.centres[body.centre], limbs).muzzle
     end = body.place(e)
     if "twin" in roles:  # the tail's end lies between the hind flippers
         twin = roles["twin"]

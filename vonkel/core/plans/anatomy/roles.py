@@ -175,7 +175,8 @@ def _four(
     for i in others:  # nearer to the hind legs than to the head by as much as the trunk is long
         behind = (t[i, h] - 0.5 * (t[i, c] + t[i, d])) / span
         off = min(body.parts(i, c, d), body.parts(i, c, h)) / span
-        if behind > 0.05 and off > 0.05 and (tail is None or t[i, h] > t[tail, h]):
+        beside = min(t[i, c], t[i, d]) > 0.55 * max(t[i, c], t[i, d])  # else it is a toe of one foot
+        if behind > 0.05 and off > 0.05 and beside and (tail is None or t[i, h] > t[tail, h]):
             tail = i
     if tail is not None and eye is None:  # a head with its neck is more flesh than a tail, at least beyond their roots
         feet = (a, b, c, d)
