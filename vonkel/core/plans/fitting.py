@@ -22,7 +22,7 @@ from ..geometry.transform import transformed
 from ..progress import tell
 from .anatomy.body import CELLS, Body, fill, look, webless
 from .anatomy.doubt import FACING, GUESS, add, doubt_roles, usual
-from .anatomy.four import fit_four, standing
+from .anatomy.four import feet_apart, fit_four, standing
 from .anatomy.others import fit_chain, fit_finned, fit_many, fit_winged, many_roles
 from .anatomy.roles import Roles, finned_roles, four_roles, upright_roles
 from .anatomy.upright import fit_upright
@@ -47,6 +47,11 @@ FITS: dict[str, tuple[Callable[[Body], list[Roles]], Lay]] = {
     "finned": (finned_roles, fit_finned),
     "chain": (_no_roles, fit_chain),
 }
+
+
+# What is looked at again where no reading is good: limbs that touch hide each other's tips.
+HIDDEN: dict[str, Callable[[Body], Body | None]] = {"quadruped": feet_apart}
+POOR = 4.0
 
 
 def _on_hands(sketch: Sketch) -> float:
@@ -102,6 +107,11 @@ def fit_posed(
     assign, lay = FITS[plan]
     tell(0.3, "telling the limbs apart")
     found = pinned(body, assign(body))
+    if plan in HIDDEN and (not found or found[0].cost > POOR):
+        more = HIDDEN[plan](body)
+        again = pinned(more, assign(more)) if more else []
+        if more and again and (not found or again[0].cost < found[0].cost):
+            body, found = more, again
     if not found:
         raise seen_instead(character, plan, body)
     tell(0.5, "laying the joints")

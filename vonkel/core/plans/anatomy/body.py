@@ -260,15 +260,32 @@ def look(character: Character, solid: Solid, least: float = 0.07, most: int = 14
         if not again:
             deep = (solid.depth > 0.45 * solid.depth.max()) & np.isfinite(far).all(0)
             start = int(np.argmin(np.where(deep, (far**2).sum(0), np.inf)))
-    table = far[:, tips]
-    table = 0.5 * (table + table.T)
     depth = np.maximum(solid.depth, 0.25 * solid.h)
     cost = np.minimum((np.percentile(depth, 99) / depth) ** 3.0, 1e6)
     _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, np.array([start]), np.zeros(1), np.inf)
-    span = float(table.max())
-    girth = np.array([solid.depth[f < 0.13 * span].max() for f in far])
     lengths = np.array([n for _, n, _ in found])
-    return Body(character, solid, start, tips, lengths, far, table, came, girth, span, eyes_of(character))
+    return Body(character, solid, start, tips, lengths, far, *_between_tips(solid, tips, far, came), eyes_of(character))
+
+
+def _between_tips(
+    solid: Solid, tips: list[int], far: np.ndarray, came: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
+    """A body's table, came, girth and span."""
+    table = far[:, tips]
+    table = 0.5 * (table + table.T)
+    span = float(table.max())
+    return table, came, np.array([solid.depth[f < 0.13 * span].max() for f in far]), span
+
+
+def with_tips(body: Body, cells: list[int], length: float) -> Body:
+    """The body with more tips than stand out by themselves: cells, and the length (metres) of the limbs they end."""
+    tips = [*body.tips, *cells]
+    far = np.vstack([body.far, *distances_from_each(body.solid, cells)])
+    table, came, girth, span = _between_tips(body.solid, tips, far, body.came)
+    lengths = np.r_[body.length, np.full(len(cells), length)]
+    return Body(
+        body.character, body.solid, body.centre, tips, lengths, far, table, came, girth, span, body.eyes, body.pins
+    )
 
 
 EYE_LEAST, EYE_MOST = 0.003, 0.08  # radius, as shares of the size

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from scipy.ndimage import label
 
 from ...character import Character
 from ...geometry.rotations import unit
@@ -14,7 +15,7 @@ from ..frame import frame_facing
 from ..landmarks import at_length, lengths_along
 from ..shapes import neck_end
 from ..sketch import Sketch
-from .body import UP, Body, flat
+from .body import BALL, UP, Body, flat, with_tips
 from .ends import foot_way, lay_ears, lay_eyes_and_jaw, lay_toes_of
 from .heads import find_head
 from .line import Line, Prior, between, corners_of, ended, inwards, joint_at
@@ -144,6 +145,45 @@ def leg_top(solid: Solid, line: Line, gap: float, belly: float) -> np.ndarray:
     return solid.kept(top + way * rise / float(way[1]))
 
 
+FEET = (0.12, 0.16, 0.2, 0.25, 0.3)  # heights below which feet are looked for, shares of the whole
+
+
+def feet_apart(body: Body) -> Body | None:
+    """The body with a tip for each of four feet that stand on the ground, where legs that touch hide some: what stands below a
+    level falls into pieces, and the pieces widest across are two feet side by side.  None where that doesn't give four."""
+    solid = body.solid
+    heights = (solid.centres[:, 1] - body.low) / max(body.tall, 1e-9)
+    for level in FEET:
+        below = np.zeros(solid.inside.shape, bool)
+        below[tuple(solid.cells[heights < level].T)] = True
+        of = label(below, BALL)[0][tuple(solid.cells.T)]
+        pieces = [np.flatnonzero(of == k) for k in range(1, int(of.max()) + 1)]
+        least = 0.06 * sum(len(p) for p in pieces)
+        pieces = sorted((p for p in pieces if len(p) > least), key=len, reverse=True)
+        if not 2 <= len(pieces) <= 4:
+            continue
+        middles = np.array([flat(solid.centres[p].mean(0)) for p in pieces])
+        apart = np.linalg.norm(middles[:, None] - middles[None], axis=2)
+        i, j = np.unravel_index(int(np.argmax(apart)), apart.shape)
+        left = np.cross(UP, unit(middles[i] - middles[j]))
+        while len(pieces) < 4:
+            wide = [float(np.ptp(solid.centres[p] @ left)) for p in pieces]
+            k = int(np.argmax(wide))
+            p, x = pieces[k], solid.centres[pieces[k]] @ left
+            cut = 0.5 * float(x.min() + x.max())
+            pieces[k : k + 1] = [p[x < cut], p[x >= cut]]
+        if min(len(p) for p in pieces) < 4:
+            continue
+        feet = []
+        for p in pieces:
+            c = solid.centres[p]
+            sole = c[:, 1] < c[:, 1].min() + 1.5 * solid.h
+            feet.append(int(p[sole][np.argmin(np.linalg.norm(flat(c[sole] - c.mean(0)), axis=1))]))
+        known = [k for k in feet if min(body.far[:, k]) > 0.06 * body.span]
+        return with_tips(body, known, 0.5 * level * body.tall) if known else None
+    return None
+
+
 def standing(sketch: Sketch) -> float:
     """What speaks against the way a four-legged sketch faces, about 0 … 2: toes that point backwards, knees, hocks and
     elbows that fold the wrong way, a head that hangs lower and nearer than the tail."""
@@ -185,7 +225,9 @@ def _spine(
     return solid.kept(end)
 
 
-def _head(body: Body, sketch: Sketch, roles: Roles, chest_end: np.ndarray, links: int, across: np.ndarray) -> np.ndarray:
+def _head(
+    body: Body, sketch: Sketch, roles: Roles, chest_end: np.ndarray, links: int, across: np.ndarray
+) -> np.ndarray:
     solid = body.solid
     seen = find_head(body, roles["head"], chest_end, [i for n, i in roles.tips.items() if n != "head"])
     path = between(body, chest_end, seen.muzzle, 4.0)

@@ -70,6 +70,8 @@ def find_head(body: Body, tip: int, start: np.ndarray, limbs: Sequence[int]) -> 
         cells = head_piece(body, tip, d, share)
         if not cells[[body.tips[i] for i in limbs]].any():
             break
+    else:
+        cells &= (body.far[tip][None] < body.far[list(limbs)]).all(0)
     tips = _tips_of(body, cells, d, tip)
     read = sorted(_readings(body, cells, tips), key=lambda r: r[0])
     cost, muzzle, pairs = read[0]
@@ -137,7 +139,9 @@ def _paired(body: Body, tips: _Tips, rest: list[int]) -> tuple[float, list[tuple
         a, b = tips.parts(i, j), tips.parts(j, i)
         if min(a, b) > 0.02 * tips.reach:
             unlike = abs(float(np.log(a / b))) + 2.0 * abs(float(tips.d[i] - tips.d[j])) / tips.reach
-            thick = [float(body.solid.depth[tips.far[k] < max(0.5 * p, 3 * body.solid.h)].max()) for k, p in ((i, a), (j, b))]
+            thick = [
+                float(body.solid.depth[tips.far[k] < max(0.5 * p, 3 * body.solid.h)].max()) for k, p in ((i, a), (j, b))
+            ]
             # ears lie beside one another: neither above the other nor along the neck
             across = unit(c[tips.cells[i]] - c[tips.cells[j]])
             unlike += abs(float(across @ UP)) + abs(float(across @ tips.neck))

@@ -179,7 +179,9 @@ def many_roles(body: Body) -> list[Roles]:
         odd = 0.0 if len(legs) >= 5 and len(legs) % 2 == 0 else 1.0 if len(legs) % 2 == 0 else 1.5
         odd += sum(LEG_LOST * float(body.length[i]) / span for i in kept if i not in legs)
         for total, ahead, at in _planes(body, legs, lines, core):
-            found.append(Roles(3.0 * total / span + odd, {}, {"legs": legs, "ahead": ahead, "middle": at, "lines": lines}))
+            found.append(
+                Roles(3.0 * total / span + odd, {}, {"legs": legs, "ahead": ahead, "middle": at, "lines": lines})
+            )
     return sorted(found, key=lambda r: r.cost)
 
 
@@ -331,9 +333,7 @@ def _lay_many(
             for k in pair:
                 s = lengths_along(lines[k])
                 both.append(Line(lines[k], s, s, solid.depth[solid.nearest(lines[k])]))
-            for k, x, c in zip(
-                pair, both, corners_of(both, Prior((THIGH, TARSUS)), near=0.05), strict=True
-            ):
+            for k, x, c in zip(pair, both, corners_of(both, Prior((THIGH, TARSUS)), near=0.05), strict=True):
                 inner[k] = [joint_at(x, q) for q in c.share]
                 loose[k] = [0.0, *(1.6 * q * x.total / body.size for q in c.spread)]
     else:
