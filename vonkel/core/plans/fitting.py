@@ -51,7 +51,7 @@ FITS: dict[str, tuple[Callable[[Body], list[Roles]], Lay]] = {
 
 # What is looked at again where no reading is good: limbs that touch hide each other's tips.
 HIDDEN: dict[str, Callable[[Body], Body | None]] = {"quadruped": feet_apart}
-POOR = 4.0
+POOR, BETTER = 6.0, 1.0  # the cost of a reading beyond which it is none, and how much cheaper another must be
 
 
 def _on_hands(sketch: Sketch) -> float:
@@ -110,7 +110,7 @@ def fit_posed(
     if plan in HIDDEN and (not found or found[0].cost > POOR):
         more = HIDDEN[plan](body)
         again = pinned(more, assign(more)) if more else []
-        if more and again and (not found or again[0].cost < found[0].cost):
+        if more and again and (not found or again[0].cost < found[0].cost - BETTER):
             body, found = more, again
     if not found:
         raise seen_instead(character, plan, body)

@@ -169,10 +169,12 @@ def feet_apart(body: Body) -> Body | None:
         while len(pieces) < 4:
             wide = [float(np.ptp(solid.centres[p] @ left)) for p in pieces]
             k = int(np.argmax(wide))
+            if wide[k] > 0.8 * apart[i, j]:  # two feet of one pair lie nearer than the pairs do
+                break
             p, x = pieces[k], solid.centres[pieces[k]] @ left
             cut = 0.5 * float(x.min() + x.max())
             pieces[k : k + 1] = [p[x < cut], p[x >= cut]]
-        if min(len(p) for p in pieces) < 4:
+        if len(pieces) < 4 or min(len(p) for p in pieces) < 4:
             continue
         feet = []
         for p in pieces:
