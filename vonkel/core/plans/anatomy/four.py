@@ -211,7 +211,7 @@ def _spine(
     span = float(np.linalg.norm(fore.middle - hind.middle))
 
     def back(s: Girdle, z: float) -> np.ndarray:
-        return s.at(0.0, s.low + 0.68 * (s.high - s.low), z)
+        return s.at(0.0, s.low + 0.65 * (s.high - s.low), z)
 
     hips, end = back(hind, -0.02 * body.size), back(fore, 0.15 * span)
     sketch.put("hips", None, solid.kept(hips), "hips", hinge=across, mark="hips", spread=0.02)
@@ -261,15 +261,15 @@ def _legs(
     solid, size, hind = body.solid, body.size, kind == "hind"
     across, forward = sketch.frame.left, flat(section.ahead)
     if hind:
-        x, y, z = float(np.clip(0.85 * section.half, 0.25 * section.half_width, 0.75 * section.half_width)), 0.55, -0.35
+        x, y, z = float(np.clip(0.85 * section.half, 0.25 * section.half_width, 0.75 * section.half_width)), 0.45, -0.35
     else:
-        x, y, z = float(np.clip(0.9 * section.half, 0.25 * section.half_width, 0.8 * section.half_width)), 0.42, 0.45
+        x, y, z = float(np.clip(0.9 * section.half, 0.25 * section.half_width, 0.8 * section.half_width)), 0.29, 0.45
     roots = [section.at(s * x, y * section.high, z * section.thick) for _, _, s in SIDES]
     whole = [
         ended(ended(line, min(line.nearest(t), line.s_of(line.g.max())), t, solid), 1e9, r, solid)
         for line, t, r in zip(lines, tops, roots, strict=True)
     ]
-    prior = Prior(((0.27, 0.05), (0.60, 0.05)) if hind else ((0.28, 0.05), (0.70, 0.05)), (0.4, 1.0, 1.0), 0.25)
+    prior = Prior(((0.27, 0.05), (0.60, 0.05)) if hind else ((0.28, 0.05), (0.69, 0.05)), (0.4, 1.0, 1.0), 0.25)
     corners = corners_of(whole, prior)
     names = HIND if hind else FORE
     for k, (side, word, sign) in enumerate(SIDES):
@@ -282,7 +282,7 @@ def _legs(
         ball = ball + 0.35 * max(float((toe - ball) @ unit(forward)), 0.0) * unit(forward)
         parent = "hips"
         if not hind:
-            blade = section.at(sign * 0.55 * 0.9 * section.half, 0.84 * section.high, -0.10 * section.thick)
+            blade = section.at(sign * 0.55 * 0.9 * section.half, 0.78 * section.high, -0.10 * section.thick)
             parent = sketch.put(f"collar_{side}", "chest", solid.kept(blade), "collar", hinge=across, spread=0.03)
         fold = np.cross(upper - roots[k], lower - upper)
         usual = across if hind else -across  # knees close backwards, elbows forwards

@@ -23,7 +23,7 @@ SIDES = (("L", "left", 1.0), ("R", "right", -1.0))
 # Set on TRIED builds and the cast: the hip lies so many thigh's radii above the crotch; the shoulder so much of the trunk's
 # half thickness, less a share of the height, inside the armpit; the ankle at that share of the leg's line.
 LEVEL = 0.4  # the rise of a trunk over its length below which it lies rather than stands
-HIP_RISE, SHOULDER_IN, SHOULDER_OUT, ANKLE_AT = 0.75, 0.9, 0.046, 0.19
+HIP_RISE, SHOULDER_IN, SHOULDER_OUT, ANKLE_AT = 0.95, 0.9, 0.046, 0.19
 
 
 @dataclass
