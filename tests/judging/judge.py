@@ -38,6 +38,7 @@ class Judged:
         self.errors: dict[str, float] = {}
         self.verdicts: dict[str, Verdict] = {}
         self.spread: dict[str, float] = {}
+        self.cost, self.margin, self.facing = 0.0, 0.0, 0.0
         self.missing: list[str] = []
         self.refused, self.inside, self.seconds, self.swapped, self.proposed = "", 1.0, 0.0, False, ""
         start = time.perf_counter()
@@ -47,6 +48,7 @@ class Judged:
             self.refused = str(error)
             return
         self.seconds = time.perf_counter() - start
+        self.cost, self.margin, self.facing = sketch.cost, sketch.margin, sketch.frame.sure
         laid = sketch.laid(body.mesh, body.plan)
         places = {j.name: np.array(j.place) for j in laid.joints}
         for n, p in body.places.items():

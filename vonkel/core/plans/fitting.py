@@ -119,7 +119,7 @@ def fit_posed(
     best, sketch = read[0]
     others = [(s.cost - sketch.cost, s) for _, s in read[1:]]
     sketch.margin = others[0][0] if others else 9.0
-    doubt_roles(sketch, body, best, others)
+    doubt_roles(sketch, body, best, others, plan)
     sketch.words[:0] = [w for w in (sketch.frame.words(),) if w]
     loose = loose_parts(character, body)
     if loose:

@@ -27,6 +27,17 @@ USUAL = {
     "hand_end": 0.012, "hand": 0.020, "hind_fin": 0.045, "fin": 0.036, "wing": 0.036, "abdomen": 0.025, "feeler": 0.015,
     "chain": 0.020, "tail": 0.018, "eye": 0.003, "jaw": 0.014, "ear": 0.020, "membrane": 0.036,
 }  # fmt: skip
+# Where a plan's own error is another.
+USUAL_OF = {
+    "quadruped": {"forearm": 0.052, "collar": 0.052, "ear": 0.052, "ear_end": 0.06},
+    "winged": {
+        "forearm": 0.052, "hand": 0.05, "membrane": 0.05, "wing_3_end": 0.08, "ball": 0.048, "toe_end": 0.048, "foot": 0.03,
+    },
+    "many-legged": {"head_end": 0.07, "abdomen_1": 0.06},
+    "chain": {"chain_end": 0.052},
+}  # fmt: skip
+# What nineteen in twenty rightly read bodies of a plan cost at most: dearer ones are doubted as a whole.
+FAIR = {"biped": 2.0, "quadruped": 3.9, "winged": 1.4, "many-legged": 0.8, "finned": 0.4}
 LIMBS = {
     "arms": ("hand_a", "hand_b", ("collar", "upper_arm", "forearm", "hand", "fore_", "thumb", "index", "middle", "ring", "little")),
     "legs": ("foot_c", "foot_d", ("thigh", "shin", "foot", "ball", "toe")),
@@ -37,7 +48,10 @@ def verdict(spread: float) -> Verdict:
     return "sure" if spread < SURE else "look here" if spread < LOST else "not found"
 
 
-def usual(role: str) -> float:
+def usual(role: str, plan: str = "") -> float:
+    own = USUAL_OF.get(plan, {})
+    if role in own:
+        return own[role]
     known = [k for k in USUAL if role == k or role.startswith(k + "_")]
     return USUAL[max(known, key=len)] if known else 0.02
 
@@ -46,14 +60,16 @@ def add(sketch: Sketch, name: str, more: float) -> None:
     sketch.spread[name] = float(np.hypot(sketch.spread.get(name, 0.0), more))
 
 
-def doubt_roles(sketch: Sketch, body: Body, roles: Roles, others: list[tuple[float, Sketch]]) -> None:
+def doubt_roles(
+    sketch: Sketch, body: Body, roles: Roles, others: list[tuple[float, Sketch]], plan: str
+) -> None:  # fmt: skip
     """Put spreads on every joint: the role's usual error, what the fit said of itself, unlike partners, the cost of the
     roles, other readings of the same body (their excess cost, their sketch), and which way it faces."""
     lies = "hand_a" not in roles  # what faces along its own length lies elsewhere wholly when it faces the other way
     for n, (_, _, role, _) in sketch.found.items():
-        sketch.spread[n] = float(np.hypot(usual(role), 0.7 * sketch.spread.get(n, 0.02)))
+        sketch.spread[n] = float(np.hypot(usual(role, plan), 0.7 * sketch.spread.get(n, 0.02)))
     _doubt_pairs(sketch, body, roles)
-    cost = 0.02 * max(0.0, roles.cost - 1.6)
+    cost = 0.05 * max(0.0, sketch.cost - FAIR.get(plan, np.inf))
     turned = 0.0 if sketch.frame.sure > FACING else 0.06 + 0.12 * (FACING - sketch.frame.sure) / FACING
     if turned > 0:
         sketch.words.append(GUESS)

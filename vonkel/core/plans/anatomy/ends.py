@@ -91,23 +91,26 @@ def lay_ears(body: Body, sketch: Sketch, skull: np.ndarray, crown: np.ndarray, a
         x, y = float((tip.place - head) @ left), float((tip.place - head) @ up)
         if abs(x) > 0.12 * long and y > level and tip.length < 3.0 * long:
             sides["L" if x > 0 else "R"].append(tip)
-    best: tuple[float, Tip, Tip] | None = None
+    pairs: list[tuple[float, Tip, Tip]] = []
     for a in sides["L"]:
         for b in sides["R"]:
             unlike = abs(np.log(a.length / b.length)) + abs(float((a.place - b.place) @ up)) / long
             unlike += abs(float((a.place - b.place) @ ahead)) / long
-            score = unlike - 0.6 * (a.length + b.length) / long
-            if unlike < 0.9 and (best is None or score < best[0]):
-                best = (float(score), a, b)
-    if best is None:
+            if unlike < 0.9:
+                pairs.append((float(unlike - 0.6 * (a.length + b.length) / long), a, b))
+    if not pairs:
         return
+    best = min(pairs, key=lambda p: p[0])
+    # Where there are two pairs one is horns, and which it is isn't told.
+    several = any(p[1] is not best[1] and p[2] is not best[2] for p in pairs)
+    doubt = 0.09 if several else 0.02
     for side, tip in (("L", best[1]), ("R", best[2])):
         path = way(solid, tip.cell, start, even=2.0)
         base = path[leaves_trunk(solid, path)]
         hinge = ahead if side == "L" else -ahead
         word = "left ear" if side == "L" else "right ear"
-        sketch.put(f"ear_{side}", "head", base, "ear", hinge=hinge, spread=0.02)
-        sketch.put(f"ear_end_{side}", f"ear_{side}", tip.place, "ear_end", False, mark=f"{word} tip", spread=0.015)
+        sketch.put(f"ear_{side}", "head", base, "ear", hinge=hinge, spread=doubt)
+        sketch.put(f"ear_end_{side}", f"ear_{side}", tip.place, "ear_end", False, mark=f"{word} tip", spread=doubt)
 
 
 # --- feet ---------------------------------------------------------------------------------------------------------------

@@ -177,7 +177,8 @@ def many_roles(body: Body) -> list[Roles]:
     sets = [kept, *([i for i in kept if i != k] for k in kept if len(kept) % 2 and len(kept) > 4)]
     for legs in sets:
         odd = 0.0 if len(legs) >= 5 and len(legs) % 2 == 0 else 1.0 if len(legs) % 2 == 0 else 1.5
-        odd += sum(LEG_LOST * float(body.length[i]) / span for i in kept if i not in legs)
+        usual = float(np.median(body.length[legs]))
+        odd += sum(LEG_LOST * min(float(body.length[i]) / usual, 1.0) ** 2 for i in kept if i not in legs)
         for total, ahead, at in _planes(body, legs, lines, core):
             found.append(
                 Roles(3.0 * total / span + odd, {}, {"legs": legs, "ahead": ahead, "middle": at, "lines": lines})
@@ -185,7 +186,7 @@ def many_roles(body: Body) -> list[Roles]:
     return sorted(found, key=lambda r: r.cost)
 
 
-LEG_LOST = 1.0  # what a tip near the ground that is no leg costs for its length
+LEG_LOST = 1.8  # what it costs that a tip near the ground as long as the legs is none
 
 
 def _planes(
