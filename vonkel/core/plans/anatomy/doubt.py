@@ -31,7 +31,7 @@ USUAL = {
 USUAL_OF = {
     "quadruped": {"forearm": 0.052, "collar": 0.052, "ear": 0.052, "ear_end": 0.06},
     "winged": {
-        "forearm": 0.052, "hand": 0.05, "membrane": 0.05, "wing_3_end": 0.08, "ball": 0.048, "toe_end": 0.048, "foot": 0.03,
+        "forearm": 0.052, "hand": 0.045, "wing_3_end": 0.08, "ball": 0.048, "toe_end": 0.048, "foot": 0.03,
     },
     "many-legged": {"head_end": 0.07, "abdomen_1": 0.06},
     "chain": {"chain_end": 0.052},

@@ -34,12 +34,16 @@ def fit_chain(character: Character, body: Body, roles: Roles, options: Any) -> S
     if eyes is not None:
         front_first, sure = path.nearest(eyes) < 0.5 * path.total, 0.95
     else:
-        # A head is blunter than a tail's end, and what rears up is the head.
-        blunt = [float(np.interp(q * path.total, path.s, path.depth)) for q in (0.06, 0.94)]
-        vote = 0.9 * float(np.clip(np.log(max(blunt[0], 1e-9) / max(blunt[1], 1e-9)) / 0.5, -1, 1))
-        vote += 0.9 * float(
-            np.clip((path.at(0.05 * path.total) - path.at(0.95 * path.total))[1] / (0.2 * path.total), -1, 1)
-        )
+        # A head is thicker than a tail's end, what rears up is the head, and what forks is a head with feelers, ears or horns.
+        share = path.s / path.total
+        blunt = [float(path.depth[(share > a) & (share < b)].max()) for a, b in ((0.02, 0.16), (0.84, 0.98))]
+        vote = 0.9 * float(np.clip(np.log(max(blunt[0], 1e-9) / max(blunt[1], 1e-9)) / 0.3, -1, 1))
+        rise = float((path.at(0.05 * path.total) - path.at(0.95 * path.total))[1])
+        vote += 0.7 * float(np.clip(rise / (0.2 * path.total), -1, 1))
+        for k in range(len(body.tips)):
+            if k not in (i, j):
+                leaves = body.parts(int(i), k, int(j)) / float(body.table[i, j])
+                vote += 0.6 * (float(leaves < 0.2) - float(leaves > 0.8))
         front_first, sure = vote > 0, min(abs(vote), 0.9)
     if (options.root == "back") == front_first:
         path = path.reversed()
@@ -387,7 +391,7 @@ class _Upright:
 def fit_winged(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
     """As the upright body; the arm's way is that of the longest finger, its wrist where the fingers' ways part.
     options: spine, neck, tail, fingers, links, hung."""
-    sketch = fit_upright(character, body, roles, _Upright(options))
+    sketch = fit_upright(character, body, roles, _Upright(options), wings=True)
     left = {roles["hand_a"]: 0.0, roles["hand_b"]: 0.0}
     for i in left:
         left[i] = float(np.linalg.norm(body.place(i) - sketch.place("hand_end_L")))

@@ -46,6 +46,17 @@ def on_wing(body: Body, i: int, a: int, b: int) -> bool:
     return early and bool(body.table[i, a] < body.table[i, b])
 
 
+def _shorter_finger(body: Body, a: int, b: int) -> bool:
+    """Whether one of two wing tips isn't its wing's longest finger: then another pair says the same."""
+    t = body.table
+    for k in range(len(body.tips)):
+        if (on_wing(body, k, a, b) and t[k, b] > 1.02 * t[a, b]) or (
+            on_wing(body, k, b, a) and t[k, a] > 1.02 * t[a, b]
+        ):
+            return True
+    return False
+
+
 def log_ratio(a: float, b: float) -> float:
     return abs(float(np.log(max(a, 1e-9) / max(b, 1e-9))))
 
@@ -62,6 +73,8 @@ def upright_roles(body: Body, most: int = 9, wings: bool = False) -> list[Roles]
         rest = [i for i in order if i not in (c, d)]
         for a, b in itertools.combinations(rest, 2):
             if t[a, b] < 0.15 * span or (wings and t[a, b] < 0.7 * span):
+                continue
+            if wings and _shorter_finger(body, a, b):
                 continue
             for h in rest:
                 if h in (a, b):

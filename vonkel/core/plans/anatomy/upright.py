@@ -159,21 +159,28 @@ def vote_facing(body: Body, roles: Roles, legs: Limbs, arms: Limbs, facing: np.n
         near &= np.linalg.norm(solid.centres - eyes, axis=1) < 0.6 * neck + 2 * body.eyes[0][1]
         deep = near & (solid.depth > 0.6 * float(solid.depth[near].max())) if near.any() else near
         inner = solid.centres[deep].mean(0) if deep.any() else solid.centres[body.far[head] < 0.5 * neck].mean(0)
-        votes.append((7.0, float(unit(flat(eyes - inner)) @ facing)))
+        out = flat(eyes - inner)
+        if len(body.eyes) == 2:  # a pair of eyes looks across the line between them, whatever side the flesh lies on
+            way = np.cross(UP, unit(flat(body.eyes[0][0] - body.eyes[1][0])))
+            out = way * float(np.sign(out @ way) or 1.0)
+        votes.append((7.0, float(unit(out) @ facing)))
     else:
         votes.append((0.6, face_vote(solid, body.far[head] < 0.75 * neck, facing)))
     total = sum(w * v for w, v in votes)
     return total, abs(total) / sum(w * max(abs(v), 0.25) for w, v in votes)
 
 
-def fit_upright(character: Character, body: Body, roles: Roles, options: Any) -> Sketch:
-    """Joints of an upright body, left and right each on its own.  options: spine, neck, tail, digits, toes."""
+def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wings: bool = False) -> Sketch:
+    """Joints of an upright body, left and right each on its own.  options: spine, neck, tail, digits, toes.  wings: its left and
+    right are those of its shoulders, as its legs are small beside them."""
     solid, h = body.solid, roles["head"]
     legs = find_legs(body, [roles["foot_c"], roles["foot_d"]])
     arms = find_arms(body, roles, legs.tips)
     across = unit(flat(legs.roots[0] - legs.roots[1]))
     if (arms.roots[0] - arms.roots[1]) @ across < 0:
         arms.swap()
+    if wings:
+        across = unit(flat(arms.roots[0] - arms.roots[1]))
     facing = np.cross(across, UP)  # if the first of each pair were left
     total, sure = vote_facing(body, roles, legs, arms, facing)
     if total < 0:
