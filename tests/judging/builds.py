@@ -433,17 +433,25 @@ TRIED: dict[str, Build] = {
     "spinner": OnMany(pairs=4),
     "carp": Swimming(girth=0.2, flukes=0.22),
     "eel": Line(),
-}  # fmt: skip
-# Judged only; which of them a change has been made for since is said in README.md.
-JUDGED: dict[str, Build] = {
-    "warden": Upright(girth=(0.24, 0.27, 0.22), hip=(0.13, 0.62), thigh=0.28, shin=0.27, thick=(0.12, 0.085, 0.065), shoulder=0.27, arm=(0.26, 0.24, 0.18), arm_thick=(0.085, 0.065, 0.045), head=(0.28, 0.15), neck=(0.05, 0.1), droop=45),
-    "reed": Upright(girth=(0.085, 0.065, 0.085), hip=(0.075, 1.02), thigh=0.5, shin=0.48, thick=(0.05, 0.036, 0.026), shoulder=0.15, arm=(0.36, 0.33, 0.22), arm_thick=(0.034, 0.027, 0.021), head=(0.2, 0.075), neck=(0.14, 0.036), fingers=5, trunk=0.5),
     "stalker": Upright(lean=78, hock=0.35, hip=(0.11, 0.7), thigh=0.33, shin=0.34, trunk=0.6, tail=0.85, muzzle=0.2, neck=(0.28, 0.07), head=(0.22, 0.09), arm=(0.2, 0.17, 0.12), arm_thick=(0.04, 0.03, 0.024), shoulder=0.13, droop=70),
     "leveret": Upright(hip=(0.08, 0.45), thigh=0.2, shin=0.2, trunk=0.4, head=(0.26, 0.13), ears=0.42, arm=(0.15, 0.13, 0.09), arm_thick=(0.04, 0.034, 0.03), girth=(0.15, 0.14, 0.12), shoulder=0.13, tail=0.0),
     "heron-neck": OnFour(neck=(0.85, 62.0, 0.1, 0.055), high=(0.75, 0.78), leg=(0.1, 0.045, 0.038), foot=(0.38, 0.11), head=(0.26, 0.075, 0.045), tail=(0.5, -55.0, 0.03), horns=0.08),
     "otterhound": OnFour(high=(0.2, 0.19), apart=0.062, leg=(0.068, 0.05, 0.045), long=0.75, bent=0.14, girth=(0.115, 0.12, 0.12), neck=(0.16, 30.0, 0.075, 0.06), tail=(0.45, 20.0, 0.035)),
     "tapir": OnFour(trunk=0.42, girth=(0.24, 0.27, 0.25), high=(0.55, 0.55), apart=0.15, leg=(0.12, 0.085, 0.085), foot=(0.24, 0.08), bent=0.12, neck=(0.16, 25.0, 0.16, 0.13), head=(0.3, 0.14, 0.07), nod=35, ears=0.3, ears_out=0.95, tail=(0.35, -65.0, 0.03)),
     "hare": OnFour(ears=0.32, ears_out=0.15, high=(0.3, 0.26), leg=(0.085, 0.035, 0.03), foot=(0.3, 0.1), bent=0.42, long=0.4, neck=(0.13, 45.0, 0.07, 0.055), head=(0.17, 0.07, 0.045), tail=(0.07, 35.0, 0.04), girth=(0.13, 0.12, 0.1)),
+}  # fmt: skip
+# Judged only; which of them a change has been made for since is said in README.md.
+JUDGED: dict[str, Build] = {
+    "warden": Upright(girth=(0.24, 0.27, 0.22), hip=(0.13, 0.62), thigh=0.28, shin=0.27, thick=(0.12, 0.085, 0.065), shoulder=0.27, arm=(0.26, 0.24, 0.18), arm_thick=(0.085, 0.065, 0.045), head=(0.28, 0.15), neck=(0.05, 0.1), droop=45),
+    "reed": Upright(girth=(0.085, 0.065, 0.085), hip=(0.075, 1.02), thigh=0.5, shin=0.48, thick=(0.05, 0.036, 0.026), shoulder=0.15, arm=(0.36, 0.33, 0.22), arm_thick=(0.034, 0.027, 0.021), head=(0.2, 0.075), neck=(0.14, 0.036), fingers=5, trunk=0.5),
+    "strider": Upright(lean=70, hock=0.4, hip=(0.13, 0.82), thigh=0.4, shin=0.38, trunk=0.62, tail=0.6, muzzle=0.12, neck=(0.36, 0.065), head=(0.2, 0.085), arm=(0.22, 0.2, 0.14), arm_thick=(0.045, 0.034, 0.026), shoulder=0.16, droop=40),
+    "jerboa": Upright(hip=(0.07, 0.4), thigh=0.19, shin=0.17, trunk=0.34, head=(0.22, 0.12), ears=0.3, tail=0.5, arm=(0.13, 0.11, 0.08), arm_thick=(0.034, 0.028, 0.025), girth=(0.13, 0.12, 0.1), shoulder=0.11, neck=(0.06, 0.06)),
+    "satyr": Upright(hock=0.3, hip=(0.1, 0.86), thigh=0.4, shin=0.4, horns=0.16, muzzle=0.1, fingers=4, arm=(0.3, 0.27, 0.19), neck=(0.1, 0.06), droop=20),
+    "camel": OnFour(neck=(0.6, 48.0, 0.11, 0.07), high=(0.8, 0.82), leg=(0.1, 0.05, 0.045), foot=(0.3, 0.1), head=(0.3, 0.085, 0.055), tail=(0.4, -60.0, 0.03), ears=0.07, girth=(0.17, 0.2, 0.19)),
+    "stoat": OnFour(high=(0.17, 0.16), apart=0.05, leg=(0.05, 0.036, 0.032), long=0.6, bent=0.25, girth=(0.085, 0.08, 0.08), neck=(0.2, 40.0, 0.06, 0.05), head=(0.16, 0.062, 0.04), tail=(0.32, 15.0, 0.03), ears=0.035),
+    "saiga": OnFour(trunk=0.16, horns=0.2, high=(0.62, 0.6), leg=(0.09, 0.038, 0.032), foot=(0.4, 0.12), neck=(0.24, 50.0, 0.09, 0.07), head=(0.24, 0.085, 0.06), nod=25, ears=0.09, ears_out=0.8, tail=(0.12, -55.0, 0.03)),
+    "mara": OnFour(ears=0.22, ears_out=0.25, high=(0.42, 0.4), leg=(0.08, 0.036, 0.03), foot=(0.34, 0.11), bent=0.35, long=0.5, neck=(0.2, 50.0, 0.075, 0.058), head=(0.2, 0.075, 0.05), tail=(0.08, 10.0, 0.035)),
+    "elephant": OnFour(trunk=0.6, girth=(0.27, 0.3, 0.28), high=(0.75, 0.76), apart=0.17, leg=(0.13, 0.1, 0.1), foot=(0.2, 0.07), bent=0.1, neck=(0.14, 25.0, 0.18, 0.15), head=(0.3, 0.17, 0.09), nod=40, ears=0.4, ears_out=0.95, tail=(0.5, -70.0, 0.03)),
     "harvester": OnMany(pairs=3, feelers=0.45, abdomen=0.28),
     "whale": Swimming(girth=0.24, long=1.8, flukes=0.35, fins=0.4, snout=0.2),
     "adder": Line(long=2.2, girth=0.05, sway=0.35),

@@ -21,7 +21,7 @@ from .fitting import BROKEN, FITS, NoSuchBody, fit_posed, second_opinion, straig
 from .frame import find_plane
 from .head import HeadPlanOptions, sketch_head
 from .many_legged import ManyLeggedOptions, sketch_many_legged
-from .quadruped import QuadrupedOptions, sketch_quadruped
+from .quadruped import BY_BUILD, QuadrupedOptions, sketch_quadruped
 from .sketch import Sketch
 from .template import sketch_from_template
 from .winged import WingedOptions, sketch_winged
@@ -69,7 +69,9 @@ def sketch_of(
             posed = fit_posed(character, plan, checked, pins=pins)
         except NoSuchBody as refused:
             return _or_refuse(character, even, refused)
-        return second_opinion(character, plan, posed, even)
+        # What the rigger chose of a leg's build, the posed fit doesn't look for.
+        chosen = BY_BUILD if getattr(checked, "legs", "auto") != "auto" else ()
+        return second_opinion(character, plan, posed, even, chosen)
     except BROKEN as error:
         # A shape may lack whatever the plan looks for, in more ways than its own refusals foresee.
         log.info("the plan %s can't read %s", plan, character.name, exc_info=error)

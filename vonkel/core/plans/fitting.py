@@ -8,7 +8,7 @@ don't, every joint is doubted by how far they are apart.
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -214,13 +214,13 @@ TELLS = {"winged": 0.12, "finned": 0.2}  # how much of what is between both ways
 
 
 def second_opinion(
-    character: Character, plan: str, posed: Sketch, draw: Callable[[Character], Sketch]
+    character: Character, plan: str, posed: Sketch, draw: Callable[[Character], Sketch], chosen: Sequence[str] = ()
 ) -> Sketch:  # fmt: skip
     """The sketch for a body that is the same on both sides: the symmetric plan's where both agree, doubted by what is
     between them; the posed one's where they don't.
 
     A body that nothing but custom tells the front of, and that stands just as characters do (middle plane at x = 0), is
-    taken to face +Z as they do.
+    taken to face +Z as they do.  chosen: roles that the options settle, on which both need not agree.
     """
     tell(0.75, "looking for its middle plane")
     by_custom = posed.frame.sure < FACING and stands_straight(character)
@@ -238,12 +238,14 @@ def second_opinion(
     far = {
         n: float(np.linalg.norm(even.place(n) - posed.place(n))) / character.size
         for n in even.found
-        if n in posed.found
+        if n in posed.found and even.found[n][2] not in chosen
     }
     main = [v for n, v in far.items() if "_end" not in n and not n.startswith(("tail", "collar"))]
     limbs = [v for n, v in far.items() if even.found[n][2] in LIMBS]
     near = AGREE[plan]
-    same = bool(main) and float(np.median(main)) < near and (not limbs or max(limbs) < 1.6 * near)
+    upper = [v for n, v in far.items() if even.found[n][2] in ("chest", "neck", "head")]
+    same = bool(main) and float(np.median(main)) < near
+    same = same and max(limbs, default=0.0) < 1.6 * near and max(upper, default=0.0) < 4.0 * near
     chosen = even if same else made_even(posed, frame)
     kept = [w for w in posed.words if "differ" not in w and w != posed.frame.words() and not (by_custom and w == GUESS)]
     chosen.words = [w for w in (frame.words(),) if w] + kept

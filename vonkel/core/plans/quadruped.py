@@ -26,6 +26,8 @@ from .trunk import lay_face
 # Where wrist or hock, and the ball, stand on the way from the ground to elbow or knee (shares of that height; measured
 # on the demo cast and on drawings of a bear, a dog and a deer: common practice).
 BUILDS = {"plantigrade": (0.26, 0.10), "digitigrade": (0.42, 0.13), "unguligrade": (0.52, 0.20)}
+# The roles whose places follow from the build.
+BY_BUILD = ("shin", "foot", "ball", "forearm", "hand", "fore_ball")
 
 
 class QuadrupedOptions(BaseModel):

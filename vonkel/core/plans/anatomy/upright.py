@@ -22,7 +22,7 @@ from .roles import Roles
 SIDES = (("L", "left", 1.0), ("R", "right", -1.0))
 # Set on TRIED builds and the cast: the hip lies so many thigh's radii above the crotch; the shoulder so much of the trunk's
 # half thickness, less a share of the height, inside the armpit; the ankle at that share of the leg's line.
-LEVEL = 0.4  # the rise of a trunk over its length below which it lies rather than stands
+LEVEL = 0.8  # the rise of a trunk over its length below which it leans
 HIP_RISE, SHOULDER_IN, SHOULDER_OUT, ANKLE_AT = 0.95, 0.9, 0.046, 0.19
 
 
@@ -195,8 +195,8 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     up_head = unit(trunk.at(max(spine.head - 1.2 * spine.girth, 0.5 * spine.head)) - trunk.at(spine.neck))
     upright = unit(trunk.at(0.35 * trunk.total) - middle)
     crown = crown_of(solid, near, sketch.place("head"), unit(up_head + 0.6 * upright))
-    if upright[1] < 0.6:  # a level trunk: the head's end is its muzzle
-        crown = body.place(h)
+    if upright[1] < 0.6:  # over a level trunk the head stands up by itself
+        crown = crown_of(solid, near, sketch.place("head"), unit(UP + 0.4 * unit(flat(up_head))))
     # An ear or a horn is the head's tip then, and hides where its crown is.
     hidden = float(np.linalg.norm(crown - body.place(h))) > 0.06 * body.tall
     doubt = 0.03 if upright[1] >= 0.6 and not hidden else 0.07
@@ -205,10 +205,11 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     lay_ears(body, sketch, near, crown, ahead)
     _lay_arms(character, body, sketch, arms, trunk.at(spine.shoulders), across, options)
     _lay_legs(character, body, sketch, legs, across, options)
-    if upright[1] < LEVEL:  # the less a trunk stands, the less is known of where neck and shoulders leave it
-        for n, (_, _, role, _) in sketch.found.items():
-            if role in ("neck", "head", "head_end", "collar", "upper_arm"):
-                sketch.spread[n] = float(np.hypot(sketch.spread.get(n, 0.02), 0.06))
+    # The less a trunk stands, the less is known of where neck and shoulders leave it.
+    level = 0.08 * float(np.clip((LEVEL - upright[1]) / LEVEL, 0, 1))
+    for n, (_, _, role, _) in sketch.found.items():
+        if role in ("neck", "head", "head_end", "collar", "upper_arm"):
+            sketch.spread[n] = float(np.hypot(sketch.spread.get(n, 0.02), level))
     if "tail" in roles and options.tail:
         _lay_tail(body, sketch, roles["tail"], across, options.tail)
     return sketch
