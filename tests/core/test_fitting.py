@@ -10,10 +10,12 @@ from tests.judging.builds import JUDGED, NAMED, TRIED
 from tests.judging.posing import at_rest, moved, ordinary, ordinary_poses, posed, rot
 from vonkel.core.character import Joint, opposite_name
 from vonkel.core.errors import StepRefused
+from vonkel.core.geometry.spheres import balls_among
 from vonkel.core.geometry.voxels import STEP_LENGTHS, distances_through, extremities
 from vonkel.core.plans import LOST, acceptance, find_landmarks, lay_plan, propose, sketch_of, verdict
-from vonkel.core.plans.anatomy.body import Body, distances_from, fill, look
-from vonkel.core.plans.anatomy.line import Line, Prior, corners_of
+from vonkel.core.plans.anatomy.body import Body, distances_from, eyes_of, fill, look
+from vonkel.core.plans.anatomy.four import feet_apart
+from vonkel.core.plans.anatomy.line import Line, Prior, between, corners_of, fan
 from vonkel.core.plans.fitting import body_for
 from vonkel.core.plans.frame import BodyFrame, find_plane
 from vonkel.readings import findings
@@ -166,6 +168,92 @@ def test_legs_that_touch_and_horns_are_read_for_what_they_are():
         sketch = sketch_of(mesh, "quadruped", {})
         for n in ("thigh_L", "shin_L", "foot_R", "upper_arm_L", "hand_R", "chest"):
             assert np.linalg.norm(sketch.place(n) - true.joint(n).place) < 0.09 * mesh.size, (name, n)
+
+
+def test_eyeballs_of_a_mesh_in_one_part_are_known_by_their_shape():
+    """A round foot or the ball of a joint is no eye; two alike balls near each other are."""
+    newt, badger = posed("newt", 305, 0.85, "holes"), posed("badger", 304, 1.0, "parts")
+    assert [p.role for p in newt.mesh.parts] == ["skin"]
+    found = np.array([p for p, _ in eyes_of(newt.mesh)])
+    for side in "LR":
+        assert np.linalg.norm(found - newt.places[f"eye_{side}"], axis=1).min() < 0.01 * newt.size
+    assert eyes_of(badger.mesh) == []
+
+
+def test_balls_among_pieces_are_balls_alone():
+    rng = np.random.default_rng(3)
+    ball = rng.normal(size=(80, 3))
+    ball = 0.05 * ball / np.linalg.norm(ball, axis=1)[:, None] + [0.3, 1.0, 0.2]
+    egg, block = ball * [1.0, 1.5, 1.0], rng.uniform(0, 0.1, (80, 3))
+    found = balls_among(np.vstack([ball, egg, block]), np.repeat([0, 1, 2], 80), 0.01, 0.2)
+    assert len(found) == 1 and found[0][1] == pytest.approx(0.05) and np.allclose(found[0][0], [0.3, 1.0, 0.2])
+
+
+@pytest.mark.parametrize(("seed", "kind"), ((305, "holes"), (306, "clean"), (303, "thin")))
+def test_a_head_without_eyes_is_told_from_a_tail_by_its_flesh(seed, kind):
+    body = posed("badger", seed, 0.9, kind, seed)
+    told = errors(body, sketch_of(body.mesh, body.plan, {}))
+    assert told["head_end"] < 0.1 and told["tail_end"] < 0.1
+
+
+@pytest.mark.parametrize("name", ("ram", "hare", "heron-neck"))
+def test_a_muzzle_is_neither_an_ear_nor_a_horn(name):
+    body = posed(name, 303, 0.6)
+    sketch = sketch_of(body.mesh, body.plan, {})
+    assert errors(body, sketch)["head_end"] < 0.08 and errors(body, sketch)["head"] < 0.12
+    ears = [n for n in body.places if n.startswith("ear_end")]
+    assert all(np.linalg.norm(sketch.place("head_end") - body.places[n]) > 0.1 * body.size for n in ears)
+
+
+def test_a_trunk_is_told_and_where_it_begins_is_doubted():
+    body = posed("tapir", 300, 0.6)
+    sketch = sketch_of(body.mesh, body.plan, {})
+    assert errors(body, sketch)["head_end"] < 0.15 and verdict(sketch.spread["head_end"]) != "sure"
+
+
+def test_feet_of_legs_that_have_grown_together_are_found_apart():
+    body = posed("otterhound", 300, 0.6)
+    plain = body_for(body.mesh, "quadruped")
+    low = [i for i in range(len(plain.tips)) if plain.heights[i] < 0.4]
+    apart = feet_apart(plain)
+    assert len(low) < 4 and apart is not None and len(apart.tips) > len(plain.tips)
+    assert np.allclose(apart.table, apart.table.T) and apart.far.shape[0] == len(apart.tips)
+    assert mean_error(body, sketch_of(body.mesh, body.plan, {})) < 0.05
+
+
+def test_a_tail_fin_ends_between_its_halves():
+    body = posed("carp", 304, 1.0, "parts", 304)
+    assert errors(body, sketch_of(body.mesh, body.plan, {}))["tail_end"] < 0.08
+
+
+def test_what_hangs_low_is_not_always_a_leg():
+    """The snout of this beetle hangs as low as its feet: of seven one is dropped, and legs stay in pairs."""
+    body = posed("beetle", 303, 0.6, "thin")
+    sketch = sketch_of(body.mesh, body.plan, {})
+    assert {n for n in sketch.found if n.startswith("toe_end")} == {n for n in body.places if n.startswith("toe_end")}
+    assert mean_error(body, sketch) < 0.04
+
+
+def test_fingers_of_a_wing_are_one_each_and_left_is_left():
+    body = posed("bat", 305, 0.85, "holes")
+    told = errors(body, sketch_of(body.mesh, body.plan, {}))
+    assert max(told[f"hand_{s}"] for s in "LR") < 0.12 and max(told[f"wing_1_end_{s}"] for s in "LR") < 0.12
+    assert max(told[f"toe_end_{s}"] for s in "LR") < 0.12
+
+
+def test_ways_to_several_places_are_those_to_each():
+    body = body_for(at_rest("hound")[0], "quadruped")
+    start, ends = body.solid.centres[body.centre], [body.place(i) for i in range(3)]
+    for one, end in zip(fan(body, start, ends), ends, strict=True):
+        assert np.allclose(one.p, between(body, start, end).p)
+
+
+def test_a_dear_reading_is_doubted_as_a_whole():
+    """Two legs of this body touch: what is read instead costs more than such bodies usually do."""
+    body = posed("newt", 504, 1.0, "parts")
+    sketch = sketch_of(body.mesh, body.plan, {})
+    far = [n for n, e in errors(body, sketch).items() if e > 0.1]
+    assert sketch.cost > 4 and sum(verdict(sketch.spread[n]) != "sure" for n in far) > 0.8 * len(far)
 
 
 def test_ordinary_poses_can_be_asked_of_any_body():
