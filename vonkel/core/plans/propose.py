@@ -11,10 +11,12 @@ from ..character import Character
 from ..derived import derived
 from ..progress import tell
 from .anatomy.body import Body, clearance, fill, look, membranes
+from .anatomy.four import feet_apart
 from .anatomy.line import inwards
 from .anatomy.others import many_roles
 from .anatomy.roles import Roles, finned_roles, four_roles, upright_roles
 
+POOR = 5.0  # the cost of a reading beyond which another is looked for
 LIKELY = 2.6  # a body that costs no more than this is of the kind; one that costs less than MARGIN more is as likely
 MARGIN = 0.7
 
@@ -63,12 +65,13 @@ def propose(character: Character) -> Proposals:
     body = look(character, fill(character))
     tell(0.6, "telling the limbs apart")
     web, gap = membranes(character, body.solid), clearance(body)
+    apart = feet_apart(body)
     found = [
         *_upright(body, web),
-        *_four(body, web, gap),
+        *_four(body, apart, web, gap),
         *_many(body, web),
         *_finned(body, web, gap),
-        _chain(body, web, gap),
+        _chain(body, web, gap, 1.6 if apart else 0.0),
     ]
     found.append(_head(body))
     return Proposals(tuple(sorted(found, key=lambda p: p.cost)), len(body.tips))
@@ -106,14 +109,20 @@ def _upright(body: Body, web: float) -> list[Proposal]:
     return out
 
 
-def _four(body: Body, web: float, gap: float) -> list[Proposal]:
-    found = four_roles(body)
+def _four(body: Body, apart: Body | None, web: float, gap: float) -> list[Proposal]:
+    found, hidden = four_roles(body), 0.0
+    if not found or found[0].cost > POOR:  # legs that touch hide each other's tips
+        again = four_roles(apart) if apart else []
+        if apart and again:
+            body, found, hidden = apart, again, 0.6
     if not found:
         return []
     r = found[0]
     rise = abs(_rise(body, r))
     feet = int(((body.heights < 0.2) & (body.length > 0.08 * body.span)).sum())
-    cost = r.cost + 3.0 * max(0.0, rise - 0.6) + 12.0 * web + 20.0 * max(0.0, 0.04 - gap) + 1.0 * max(0, feet - 4)
+    cost = (
+        r.cost + hidden + 3.0 * max(0.0, rise - 0.6) + 12.0 * web + 20.0 * max(0.0, 0.04 - gap) + 1.0 * max(0, feet - 4)
+    )
     why = "four feet under a lying trunk" + (", a tail" if "tail" in r else "")
     return [Proposal("quadruped", float(cost), why)]
 
@@ -145,11 +154,11 @@ def _finned(body: Body, web: float, gap: float) -> list[Proposal]:
     ]
 
 
-def _chain(body: Body, web: float, gap: float) -> Proposal:
+def _chain(body: Body, web: float, gap: float, feet: float) -> Proposal:
     i, j = np.unravel_index(int(np.argmax(body.table)), body.table.shape)
     rest = [k for k in range(len(body.tips)) if k not in (i, j)]
     stout = float(body.solid.depth.max() / body.span)
-    cost = 8.0 * sum(max(0.0, float(body.length[k]) / body.span - 0.05) for k in rest)
+    cost = 8.0 * sum(max(0.0, float(body.length[k]) / body.span - 0.05) for k in rest) + feet
     cost += sum(0.8 for k in rest if body.heights[k] < 0.35 and float(body.length[k]) > 0.04 * body.span)  # feet
     cost += 12.0 * web + 20.0 * max(0.0, gap - 0.03) + 20 * max(0.0, stout - 0.10)
     return Proposal("chain", float(cost), "one long line without limbs")

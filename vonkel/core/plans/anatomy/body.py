@@ -321,8 +321,13 @@ def membranes(character: Character, solid: Solid) -> float:
 
 
 def clearance(body: Body) -> float:
-    """How high the trunk's underside hangs over the ground, as a share of the span."""
-    c, h = body.solid.centres, body.solid.h
-    p = c[body.centre]
-    column = (np.abs(c[:, 0] - p[0]) < 1.5 * h) & (np.abs(c[:, 2] - p[2]) < 1.5 * h)
-    return float((c[column, 1].min() - c[:, 1].min()) / body.span)
+    """How high the trunk's underside hangs over the ground, as a share of the span: that of most columns round the centre, as
+    a leg may stand under it."""
+    solid = body.solid
+    cells, p = solid.cells, solid.cells[body.centre]
+    near = np.hypot(cells[:, 0] - p[0], cells[:, 2] - p[2]) < 0.08 * body.span / solid.h
+    own = cells[near]
+    lowest = np.full(solid.inside.shape[::2], np.iinfo(np.int64).max)
+    np.minimum.at(lowest, (own[:, 0], own[:, 2]), own[:, 1])
+    low = lowest[lowest < np.iinfo(np.int64).max]
+    return float((np.percentile(low, 70) - cells[:, 1].min()) * solid.h / body.span)
