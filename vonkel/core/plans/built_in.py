@@ -70,8 +70,8 @@ def sketch_of(
         except NoSuchBody as refused:
             return _or_refuse(character, even, refused)
         # What the rigger chose of a leg's build, the posed fit doesn't look for.
-        chosen = BY_BUILD if getattr(checked, "legs", "auto") != "auto" else ()
-        return second_opinion(character, plan, posed, even, chosen)
+        settled = BY_BUILD if getattr(checked, "legs", "auto") != "auto" else ()
+        return second_opinion(character, plan, posed, even, settled)
     except BROKEN as error:
         # A shape may lack whatever the plan looks for, in more ways than its own refusals foresee.
         log.info("the plan %s can't read %s", plan, character.name, exc_info=error)

@@ -21,7 +21,7 @@ from ..errors import StepRefused, VonkelError
 from ..geometry.transform import transformed
 from ..progress import tell
 from .anatomy.body import CELLS, Body, fill, look, webless
-from .anatomy.doubt import FACING, GUESS, add, doubt_roles, usual
+from .anatomy.doubt import FACING, FAIR, GUESS, add, doubt_roles, usual
 from .anatomy.four import feet_apart, fit_four, standing
 from .anatomy.others import fit_chain, fit_finned, fit_many, fit_winged, many_roles
 from .anatomy.roles import Roles, finned_roles, four_roles, upright_roles
@@ -51,6 +51,7 @@ FITS: dict[str, tuple[Callable[[Body], list[Roles]], Lay]] = {
 
 # What is looked at again where no reading is good: limbs that touch hide each other's tips.
 HIDDEN: dict[str, Callable[[Body], Body | None]] = {"quadruped": feet_apart}
+HOPELESS = 3.0  # how much dearer than fair readings one is that isn't worth showing
 POOR, BETTER = 6.0, 1.0  # the cost of a reading beyond which it is none, and how much cheaper another must be
 
 
@@ -117,6 +118,8 @@ def fit_posed(
     tell(0.5, "laying the joints")
     read = _readings(character, body, plan, found, options)
     best, sketch = read[0]
+    if sketch.cost > FAIR.get(plan, np.inf) + HOPELESS and not pins:
+        raise seen_instead(character, plan, body)
     others = [(s.cost - sketch.cost, s) for _, s in read[1:]]
     sketch.margin = others[0][0] if others else 9.0
     doubt_roles(sketch, body, best, others, plan)
@@ -214,13 +217,13 @@ TELLS = {"winged": 0.12, "finned": 0.2}  # how much of what is between both ways
 
 
 def second_opinion(
-    character: Character, plan: str, posed: Sketch, draw: Callable[[Character], Sketch], chosen: Sequence[str] = ()
+    character: Character, plan: str, posed: Sketch, draw: Callable[[Character], Sketch], settled: Sequence[str] = ()
 ) -> Sketch:  # fmt: skip
     """The sketch for a body that is the same on both sides: the symmetric plan's where both agree, doubted by what is
     between them; the posed one's where they don't.
 
     A body that nothing but custom tells the front of, and that stands just as characters do (middle plane at x = 0), is
-    taken to face +Z as they do.  chosen: roles that the options settle, on which both need not agree.
+    taken to face +Z as they do.  settled: roles that the options settle, on which both need not agree.
     """
     tell(0.75, "looking for its middle plane")
     by_custom = posed.frame.sure < FACING and stands_straight(character)
@@ -238,7 +241,7 @@ def second_opinion(
     far = {
         n: float(np.linalg.norm(even.place(n) - posed.place(n))) / character.size
         for n in even.found
-        if n in posed.found and even.found[n][2] not in chosen
+        if n in posed.found and even.found[n][2] not in settled
     }
     main = [v for n, v in far.items() if "_end" not in n and not n.startswith(("tail", "collar"))]
     limbs = [v for n, v in far.items() if even.found[n][2] in LIMBS]

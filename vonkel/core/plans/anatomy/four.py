@@ -22,7 +22,7 @@ from .line import Line, Prior, between, corners_of, ended, inwards, joint_at
 from .roles import Roles
 from .upright import SIDES, bulge, folded
 
-LEG_TOP, BALL_AT = 0.92, 0.085  # of the leg's half way to its partner; of its line
+LEG_TOP, BALL_AT, BALL_AHEAD = 0.92, 0.085, 0.28  # of the leg's half way to its partner; of its line; of ankle to toe
 
 
 @dataclass(frozen=True, eq=False)
@@ -238,10 +238,10 @@ def _head(
     depth = solid.depth[solid.nearest(path.p)]
     thin = depth < 0.72 * float(depth[0])
     base_s = min(float(path.s[np.argmax(thin)]) if thin.any() else 0.3 * head_s, 0.4 * head_s)
-    necks = path.evenly(max(base_s, 0.15 * head_s), head_s, links + 1)
+    necks = path.evenly(max(0.6 * base_s, 0.1 * head_s), head_s, links + 1)
     # Without eyes nothing tells surely which of a head's tips is its muzzle: ears, horns and trunks are tips too.
-    doubt = 0.02 if eyes is not None else 0.035 if seen.clear > 0.99 else 0.06
-    above = sketch.put_neck("chest", necks[:-1], across, "neck", 0.025 if doubt < 0.05 else 0.05)
+    doubt = 0.02 if eyes is not None else 0.035 if seen.clear > 0.99 else 0.06 if seen.clear > 0.5 else 0.085
+    above = sketch.put_neck("chest", necks[:-1], across, "neck", 0.025 if doubt < 0.05 else 0.8 * doubt)
     sketch.put("head", above, necks[-1], "head", hinge=across, mark="head", spread=doubt)
     sketch.put(
         "head_end", "head", path.p[-1], "head_end", False, mark="muzzle", spread=1.5 * doubt if eyes is None else 0.012
@@ -279,7 +279,10 @@ def _legs(
         upper = folded(roots[k], upper, lower, section.ahead if hind else -section.ahead)
         ball = line.at(BALL_AT * line.total)
         toe = _toe(body, tips[k], line, c.share[0], lower, upper, unit(forward))
-        ball = ball + 0.35 * max(float((toe - ball) @ unit(forward)), 0.0) * unit(forward)
+        # the ball lies between ankle and toe, whatever of the foot the line's tip is
+        ball = ball + (
+            BALL_AHEAD * float((toe - lower) @ unit(forward)) - float((ball - lower) @ unit(forward))
+        ) * unit(forward)
         parent = "hips"
         if not hind:
             blade = section.at(sign * 0.55 * 0.9 * section.half, 0.78 * section.high, -0.10 * section.thick)
@@ -317,14 +320,13 @@ def _toe(
         way = forward
     c = body.solid.centres
     g = float(np.interp(share * line.total, line.s, line.g))
-    near = body.far[tip] < 0.75 * g
-    off = c[near] - body.place(tip)
-    down = unit(lower - upper)
-    low = off @ down > np.percentile(off @ down, 55) if near.sum() > 20 else np.ones(int(near.sum()), bool)
-    along = off[low] @ way
-    if not len(along):
+    floor = float(c[body.far[tip] < 0.75 * g, 1].min())
+    near = (body.far[tip] < 1.3 * g) & (c[:, 1] < floor + 0.55 * max(float(lower[1]) - floor, 3 * body.solid.h))
+    if not near.any():
         return body.place(tip)
-    front = c[near][low][along > along.max() - 2 * body.solid.h]
+    off = c[near] - body.place(tip)
+    along = off @ way
+    front = c[near][along > along.max() - 2 * body.solid.h]
     return np.asarray(front.mean(0) + 0.5 * body.solid.h * way)
 
 

@@ -109,15 +109,17 @@ def _tips_of(body: Body, cells: np.ndarray, d: np.ndarray, tip: int) -> _Tips:
     return _Tips(found, d[found], far[:, found], far, reach, neck)
 
 
-def _readings(
-    body: Body, cells: np.ndarray, tips: _Tips
-) -> list[tuple[float, int | None, list[tuple[int, int]]]]:  # fmt: skip
-    """(cost, which tip is the muzzle or None, pairs of the others) for every way to read a head's tips."""
+# What it costs, which tip is the muzzle or None, and the pairs of the others.
+_Reading = tuple[float, int | None, list[tuple[int, int]]]
+
+
+def _readings(body: Body, cells: np.ndarray, tips: _Tips) -> list[_Reading]:
+    """Every way to read a head's tips."""
     count = len(tips.cells)
     depth = body.solid.depth
     most = float(depth[cells].max())
     heights = body.solid.centres[cells, 1]
-    out = []
+    out: list[_Reading] = []
     for m in [None, *range(count)] if count > 1 else [0]:
         rest = [i for i in range(count) if i != m]
         cost, pairs = _paired(body, tips, rest)
