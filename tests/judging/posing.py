@@ -257,6 +257,7 @@ def posed(name: str, seed: int, strength: float = 1.0, kind: str = "clean", buil
         if clash(c, places) <= 0.0:
             break
     points = Deformer(c).deform(pose).astype(float).copy()
+    places = edges_kept(c, points, places)
     m = rot((0, 1, 0), float(rng.uniform(0, 360)))
     lean = rng.uniform(-4, 4, 2)
     m = np.diag(rng.uniform(0.94, 1.06, 3)) @ rot((1, 0, 0), lean[0]) @ rot((0, 0, 1), lean[1]) @ m
@@ -264,6 +265,16 @@ def posed(name: str, seed: int, strength: float = 1.0, kind: str = "clean", buil
     shift = np.array([*rng.uniform(-0.2, 0.2, 2), 0.0]) * c.size
     shift = np.array([shift[0], -points[:, 1].min(), shift[1]])
     return _made(f"{name}-{seed}", name, c, points + shift, places + shift, kind, rng)
+
+
+def edges_kept(c: Character, points: np.ndarray, places: np.ndarray) -> np.ndarray:
+    """The places of the joints (j, 3) in a pose, the ends of membranes on the skin's edge: nothing holds those joints to it, so
+    they would hang in the air where a wing folds."""
+    out, tree = places.copy(), cKDTree(c.points)
+    for k, j in enumerate(c.joints):
+        if j.role == "membrane_end":
+            out[k] = points[int(tree.query(j.place)[1])]
+    return out
 
 
 def ordinary_poses(plan: str) -> dict[str, dict[str, dict[str, Any]]]:
@@ -293,7 +304,8 @@ def ordinary(name: str, pose: str, turn: float = 0.0) -> Posed:
                 turns[j.name] = matrix_from_rotation_vector(np.array([x, sign * y, sign * z]))
     made = pose_from_turns(c, turns)
     m = rot((0, 1, 0), turn)
-    points, places = Deformer(c).deform(made).astype(float) @ m.T, made.joints[:, :, 3] @ m.T
+    points = Deformer(c).deform(made).astype(float)
+    points, places = points @ m.T, edges_kept(c, points, made.joints[:, :, 3]) @ m.T
     floor = np.array([0.0, -points[:, 1].min(), 0.0])
     return _made(f"{name}, {pose}", name, c, points + floor, places + floor, "clean", np.random.default_rng(0))
 

@@ -133,7 +133,7 @@ def _many(body: Body, web: float) -> list[Proposal]:
         return []
     r = found[0]
     n = len(list(r.more["legs"]))  # type: ignore[call-overload]
-    return [Proposal("many-legged", float(r.cost + 12.0 * web + (2.5 if n < 5 else 0.0)), f"{n} legs on the ground")]
+    return [Proposal("many-legged", float(r.cost + 12.0 * web + (2.5 if n < 6 else 0.0)), f"{n} legs on the ground")]
 
 
 def _finned(body: Body, web: float, gap: float) -> list[Proposal]:

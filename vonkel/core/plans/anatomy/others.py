@@ -496,7 +496,7 @@ def _lay_membranes(
             normal = np.cross(bone, down)
             off = points - root
             near = (np.abs(off @ bone) < 0.035 * size) & (off @ down > 0) & (np.abs(off @ normal) < 0.06 * size)
-            near &= off @ down < 1.6 * float((goal - root) @ down)
+            near &= off @ down < 2.2 * float((goal - root) @ down)
             reach = np.where(near, off @ down, 0.0)
             if reach.max() < 0.05 * size:
                 continue
