@@ -146,6 +146,7 @@ def leg_top(solid: Solid, line: Line, gap: float, belly: float) -> np.ndarray:
 
 
 FEET = (0.12, 0.16, 0.2, 0.25, 0.3)  # heights below which feet are looked for, shares of the whole
+STANCE = 0.25  # fore and hind feet stand at least that share of the size apart
 
 
 def feet_apart(body: Body) -> Body | None:
@@ -165,6 +166,8 @@ def feet_apart(body: Body) -> Body | None:
         middles = np.array([flat(solid.centres[p].mean(0)) for p in pieces])
         apart = np.linalg.norm(middles[:, None] - middles[None], axis=2)
         i, j = np.unravel_index(int(np.argmax(apart)), apart.shape)
+        if apart[i, j] < STANCE * body.size:  # a level that only one pair of feet reaches
+            continue
         left = np.cross(UP, unit(middles[i] - middles[j]))
         while len(pieces) < 4:
             wide = [float(np.ptp(solid.centres[p] @ left)) for p in pieces]
