@@ -174,10 +174,14 @@ def _readings(
     lay, judge = FITS[plan][1], JUDGES.get(plan)
     read: list[tuple[Roles, Sketch]] = []
     failed: Exception | None = None
-    for roles in found[:120]:
-        if read and (roles.cost - found[0].cost > WORSE or len(read) == (2 if plan == "winged" else READINGS)):
+    most = 2 if plan == "winged" else READINGS
+    for roles in found[:400]:
+        if read and (roles.cost - found[0].cost > WORSE or len(read) == most):
             break
         if any(not _different(roles, r) for r, _ in read):
+            continue
+        # the last one is kept for another head: which end is which is the worst to be wrong about
+        if 1 < len(read) == most - 1 and len({r.tips.get("head") for r, _ in read} | {roles.tips.get("head")}) == 1:
             continue
         try:
             sketch = lay(character, body, roles, options)

@@ -181,11 +181,12 @@ def feet_apart(body: Body) -> Body | None:
             continue
         feet = []
         for p in pieces:
+            if np.isin(body.tips, p).any():  # a foot that has its tip
+                continue
             c = solid.centres[p]
             sole = c[:, 1] < c[:, 1].min() + 1.5 * solid.h
             feet.append(int(p[sole][np.argmin(np.linalg.norm(flat(c[sole] - c.mean(0)), axis=1))]))
-        known = [k for k in feet if min(body.far[:, k]) > 0.06 * body.span]
-        return with_tips(body, known, 0.5 * level * body.tall) if known else None
+        return with_tips(body, feet, 0.5 * level * body.tall) if feet else None
     return None
 
 

@@ -104,7 +104,7 @@ def _tips_of(body: Body, cells: np.ndarray, d: np.ndarray, tip: int) -> _Tips:
     if not found:
         found = [body.tips[tip]]
     far = np.stack(distances_from_each(solid, found))
-    nape = cells & (d < float(np.quantile(d[cells], 0.1)))
+    nape = cells & (d <= float(np.quantile(d[cells], 0.1)))
     neck = unit(solid.centres[outer if outer.any() else cells].mean(0) - solid.centres[nape].mean(0))
     return _Tips(found, d[found], far[:, found], far, reach, neck)
 
@@ -187,7 +187,8 @@ def _front(
     middle = cells & (np.abs(tips.far[i] - tips.far[j]) < 3 * body.solid.h)
     if not middle.any():
         return c[tips.cells[0]], 0.2
-    neck = c[cells & (tips.far[i] > 0)][np.argsort(tips.far[i][cells])[-1]]
+    rows = np.flatnonzero(cells)
+    neck = c[rows[int(np.argmax(tips.far[i][rows]))]]
     off = np.linalg.norm(c - 0.5 * (c[tips.cells[i]] + c[tips.cells[j]]), axis=1)
     score = np.where(middle, off + 0.7 * np.linalg.norm(c - neck, axis=1), -np.inf)
     return c[int(np.argmax(score))], 0.5
