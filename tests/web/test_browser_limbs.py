@@ -179,7 +179,10 @@ def test_a_fist_is_made_by_recording(page, rigged):
     page.page.locator(".accordion-button", has_text="grab of L fingers").click()
     page.wait("document.querySelector('svg.curve .curve-key:not(.rest)')")
     key = page.page.locator("svg.curve .curve-key:not(.rest)").first
-    box = key.bounding_box()
+    box, before = key.bounding_box(), None
+    while box != before:  # it moves until its sheet has unfolded
+        page.page.wait_for_timeout(120)
+        box, before = key.bounding_box(), box
     page.drag((box["x"] + 6, box["y"] + 6), (-40, 30))
     page.wait("vonkel.state.last.sentence.startsWith('Set a key')")
     page.quiet()
