@@ -243,13 +243,18 @@ def distances_through(
     return dist, came
 
 
+def cost_of_thin(solid: Solid, pull: float = 3.0) -> np.ndarray:
+    """(c,) what a step into each cell costs for its length: (deepest / depth)^pull, at most a million."""
+    depth = np.maximum(solid.depth, 0.25 * solid.h)
+    return np.asarray(np.minimum((np.percentile(depth, 99) / depth) ** pull, 1e6))
+
+
 def middle_paths(solid: Solid, start: int, goals: Sequence[int], pull: float = 3.0) -> list[np.ndarray]:
     """Cells (p,) of the ways from start to every goal that keep to the middle of the volume.
 
-    A step costs its length times (deepest / depth)^pull, so that the way runs where the body is thickest.
+    A step costs its length times `cost_of_thin`, so that the way runs where the body is thickest.
     """
-    depth = np.maximum(solid.depth, 0.25 * solid.h)
-    cost = np.minimum((np.percentile(depth, 99) / depth) ** pull, 1e6)
+    cost = cost_of_thin(solid, pull)
     # Searched from the start: where that is a limb's tip, most of the body is never looked at.
     one, goal = np.array([start], np.int64), goals[0] if len(goals) == 1 else -1
     _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf, goal)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -20,7 +20,7 @@ from ...compiled import compiled
 from ...errors import StepRefused
 from ...geometry.spheres import balls_among, fit_sphere
 from ...geometry.topology import skin_triangles, topology_of
-from ...geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, solid_from_mesh
+from ...geometry.voxels import STEP_LENGTHS, Solid, cost_of_thin, distances_through, extremities, solid_from_mesh
 from ..shapes import connected, without_sheets
 
 UP = np.array([0.0, 1.0, 0.0])
@@ -87,6 +87,13 @@ def largest(solid: Solid) -> Solid:
     if count < 2:
         return solid
     return Solid(solid.low, solid.h, marks == 1 + int(np.argmax(np.bincount(marks.ravel())[1:])))
+
+
+def pieces_of(solid: Solid, cells: np.ndarray) -> np.ndarray:
+    """(c,) the number from 1 of the connected piece each of some cells (c,) bool lies in; 0 for the others."""
+    some = np.zeros(solid.inside.shape, bool)
+    some[tuple(solid.cells[cells].T)] = True
+    return np.asarray(label(some, BALL)[0][tuple(solid.cells.T)])
 
 
 def webless(solid: Solid, small: float = 0.012) -> Solid:
@@ -260,32 +267,28 @@ def look(character: Character, solid: Solid, least: float = 0.07, most: int = 14
         if not again:
             deep = (solid.depth > 0.45 * solid.depth.max()) & np.isfinite(far).all(0)
             start = int(np.argmin(np.where(deep, (far**2).sum(0), np.inf)))
-    depth = np.maximum(solid.depth, 0.25 * solid.h)
-    cost = np.minimum((np.percentile(depth, 99) / depth) ** 3.0, 1e6)
-    _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, np.array([start]), np.zeros(1), np.inf)
+    cost, one = cost_of_thin(solid), np.array([start])
+    _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf)
     lengths = np.array([n for _, n, _ in found])
-    return Body(character, solid, start, tips, lengths, far, *_between_tips(solid, tips, far, came), eyes_of(character))
+    table, girth, span = _between_tips(solid, tips, far)
+    return Body(character, solid, start, tips, lengths, far, table, came, girth, span, eyes_of(character))
 
 
-def _between_tips(
-    solid: Solid, tips: list[int], far: np.ndarray, came: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
-    """A body's table, came, girth and span."""
+def _between_tips(solid: Solid, tips: list[int], far: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+    """A body's table, girth and span."""
     table = far[:, tips]
     table = 0.5 * (table + table.T)
     span = float(table.max())
-    return table, came, np.array([solid.depth[f < 0.13 * span].max() for f in far]), span
+    return table, np.array([solid.depth[f < 0.13 * span].max() for f in far]), span
 
 
 def with_tips(body: Body, cells: list[int], length: float) -> Body:
     """The body with more tips than stand out by themselves: cells, and the length (metres) of the limbs they end."""
     tips = [*body.tips, *cells]
     far = np.vstack([body.far, *distances_from_each(body.solid, cells)])
-    table, came, girth, span = _between_tips(body.solid, tips, far, body.came)
+    table, girth, span = _between_tips(body.solid, tips, far)
     lengths = np.r_[body.length, np.full(len(cells), length)]
-    return Body(
-        body.character, body.solid, body.centre, tips, lengths, far, table, came, girth, span, body.eyes, body.pins
-    )
+    return replace(body, tips=tips, length=lengths, far=far, table=table, girth=girth, span=span)
 
 
 EYE_LEAST, EYE_MOST = 0.003, 0.08  # radius, as shares of the size

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.ndimage import label
 
 from ...character import Character
 from ...geometry.rotations import unit
@@ -15,7 +14,7 @@ from ..frame import frame_facing
 from ..landmarks import at_length, lengths_along
 from ..shapes import neck_end
 from ..sketch import Sketch
-from .body import BALL, UP, Body, flat, with_tips
+from .body import UP, Body, flat, pieces_of, with_tips
 from .ends import foot_way, lay_ears, lay_eyes_and_jaw, lay_toes_of
 from .heads import find_head
 from .line import Line, Prior, between, corners_of, ended, inwards, joint_at
@@ -155,9 +154,7 @@ def feet_apart(body: Body) -> Body | None:
     solid = body.solid
     heights = (solid.centres[:, 1] - body.low) / max(body.tall, 1e-9)
     for level in FEET:
-        below = np.zeros(solid.inside.shape, bool)
-        below[tuple(solid.cells[heights < level].T)] = True
-        of = label(below, BALL)[0][tuple(solid.cells.T)]
+        of = pieces_of(solid, heights < level)
         pieces = [np.flatnonzero(of == k) for k in range(1, int(of.max()) + 1)]
         least = 0.06 * sum(len(p) for p in pieces)
         pieces = sorted((p for p in pieces if len(p) > least), key=len, reverse=True)

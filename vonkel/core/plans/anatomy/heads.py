@@ -11,11 +11,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import label
 
 from ...geometry.rotations import unit
 from ...geometry.voxels import extremities
-from .body import BALL, UP, Body, distances_from, distances_from_each, flat
+from .body import UP, Body, distances_from, distances_from_each, flat, pieces_of
 
 NECK = (0.3, 0.36, 0.42, 0.48, 0.55)  # of the way to the head's farthest tip: what lies beyond one of these is the head
 LEAST = 0.05  # a tip stands out that share of the way at least, or less from a slim head
@@ -51,10 +50,7 @@ class _Tips:
 
 def head_piece(body: Body, tip: int, d: np.ndarray, share: float) -> np.ndarray:
     """(c,) which cells are the head's piece beyond `share` of the way to the tip; d (c,) distances from the neck's root."""
-    solid = body.solid
-    beyond = np.zeros(solid.inside.shape, bool)
-    beyond[tuple(solid.cells[d > share * d[body.tips[tip]]].T)] = True
-    of = label(beyond, BALL)[0][tuple(solid.cells.T)]
+    of = pieces_of(body.solid, d > share * d[body.tips[tip]])
     return np.asarray(of == of[body.tips[tip]])
 
 
