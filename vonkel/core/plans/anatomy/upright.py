@@ -206,7 +206,7 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     _lay_arms(character, body, sketch, arms, trunk.at(spine.shoulders), across, options)
     _lay_legs(character, body, sketch, legs, across, options)
     # The less a trunk stands, the less is known of where neck and shoulders leave it.
-    level = 0.08 * float(np.clip((LEVEL - upright[1]) / LEVEL, 0, 1))
+    level = 0.10 * float(np.clip((LEVEL - upright[1]) / LEVEL, 0, 1))
     for n, (_, _, role, _) in sketch.found.items():
         if role in ("neck", "head", "head_end", "collar", "upper_arm"):
             sketch.spread[n] = float(np.hypot(sketch.spread.get(n, 0.02), level))

@@ -211,7 +211,9 @@ class Plans extends PlateTool {
     const marks = this.b.plate.landmarks.filter((m) => !m.moved);
     const lost = marks.filter((m) => m.sure === "not found"),
       doubtful = marks.filter((m) => m.sure === "look here");
-    const list = (some) => some.map((m) => m.label).join(", ");
+    const all = this.b.plate.landmarks.length;
+    const list = (some) =>
+      some.length > 3 && some.length >= 0.8 * all ? "nearly all of them." : some.map((m) => m.label).join(", ");
     const turn = () => this.b.step("model.stand", { turn: -this.found.turn }).then((done) => done && this.find(), say);
     return [
       ...this.found.words.map((w) => h("p", {}, w)),
