@@ -18,7 +18,7 @@ from typing import Any
 import numpy as np
 
 from tests.judging.builds import JUDGED, TRIED
-from tests.judging.posing import CAST, KINDS, Posed, moved, ordinary, ordinary_poses, posed, rigged, rot
+from tests.judging.posing import CAST, KINDS, Posed, moved, ordinary, ordinary_turns, posed, rigged, rot
 from vonkel.core.character import opposite_name
 from vonkel.core.errors import VonkelError
 from vonkel.core.joints.inside import body_solid
@@ -102,7 +102,7 @@ def bodies(which: str, only: list[str], seeds: int) -> Iterator[Posed]:
                 yield posed(n, SEED + k, STRENGTHS[k % 3], kind, varied)
     elif which == "ordinary":
         for n in only or [*ANIMALS, *JUDGED]:
-            for pose in ordinary_poses(rigged(n).plan):
+            for pose in ordinary_turns(rigged(n)):
                 yield ordinary(n, pose, 30.0)
     elif which == "rest":
         for n in only or [*ANIMALS, *TRIED, *JUDGED]:

@@ -27,7 +27,7 @@ from vonkel.core.joints.inside import body_solid
 from vonkel.core.joints.orient import bone_child, bone_frame
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
-from vonkel.core.trials.poses import WorldTurns, pose_from_turns
+from vonkel.core.trials.poses import WorldTurns, pose_from_turns, trial_poses
 from vonkel.demo import DATA
 
 HERE = Path(__file__).resolve().parent
@@ -277,31 +277,15 @@ def edges_kept(c: Character, points: np.ndarray, places: np.ndarray) -> np.ndarr
     return out
 
 
-def ordinary_poses(plan: str) -> dict[str, dict[str, dict[str, Any]]]:
-    """The frozen list of poses that are asked of any body of a plan: pose → joint or stem → how it is turned."""
-    told: dict[str, dict[str, dict[str, Any]]] = json.loads((HERE / "ordinary.json").read_text())[plan]
-    return told
+def ordinary_turns(c: Character) -> dict[str, WorldTurns]:
+    """The poses that are asked of any body of a character's build (trials/poses.json): pose → turns."""
+    return {p.name: p.turns for p in trial_poses(c) if p.ordinary}
 
 
 def ordinary(name: str, pose: str, turn: float = 0.0) -> Posed:
     """A body in one of the ordinary poses, turned about the upright by `turn` degrees."""
     c = rigged(name)
-    turns: WorldTurns = {}
-    for stem, how in ordinary_poses(c.plan)[pose].items():
-        for j in c.joints:
-            if j.name != stem and j.role != stem and not (j.role.startswith(stem) and j.deforms):
-                continue
-            if "aim" in how:
-                way = np.array(how["aim"]) * ([-1, 1, 1] if j.side == "R" else [1, 1, 1])
-                child = bone_child(c, j)
-                bone = unit(np.array(child.place) - np.array(j.place)) if child else np.array([0, -1.0, 0])
-                turns[j.name] = turn_between(bone, unit(way))
-            elif "hinge" in how:
-                turns[j.name] = matrix_from_rotation_vector(bone_frame(j)[:, 2] * np.radians(how["hinge"]))
-            else:
-                x, y, z = (np.radians(v) for v in how["turn"])
-                sign = -1.0 if how.get("mirrored") and j.side == "R" else 1.0
-                turns[j.name] = matrix_from_rotation_vector(np.array([x, sign * y, sign * z]))
+    turns = ordinary_turns(c)[pose]
     made = pose_from_turns(c, turns)
     m = rot((0, 1, 0), turn)
     points = Deformer(c).deform(made).astype(float)

@@ -1,7 +1,7 @@
 """The inside of a mesh as a grid of cells, and distances through it.
 
-A cell is inside when at least two of the three axis-parallel lines through its centre say so by their summed
-crossings (the winding along the line), so that parts may overlap and small holes do no harm.
+A cell is inside when more of the three axis-parallel lines through its centre say so than not, by their summed
+crossings (the winding along the line), so that parts may overlap; a line that runs through a hole has no say.
 """
 
 from __future__ import annotations
@@ -20,41 +20,88 @@ from ..compiled import compiled
 
 
 @compiled
-def _winding_along_z(
-    points: np.ndarray, triangles: np.ndarray, low: np.ndarray, h: float, shape: tuple[int, int, int], out: np.ndarray
-) -> None:
-    """Add to `out` (nx, ny, nz) int8 one vote per cell whose line along z has non-zero winding there."""
-    nx, ny, nz = shape
-    change = np.zeros((nx, ny, nz + 1), np.int8)
-    for t in range(len(triangles)):
-        a, b, c = points[triangles[t, 0]], points[triangles[t, 1]], points[triangles[t, 2]]
-        area = (b[0] - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (b[1] - a[1])
-        if area == 0.0:
-            continue
-        i0 = max(0, int(math.ceil((min(a[0], b[0], c[0]) - low[0]) / h - 0.501)))
-        i1 = min(nx - 1, int(math.floor((max(a[0], b[0], c[0]) - low[0]) / h - 0.499)))
-        j0 = max(0, int(math.ceil((min(a[1], b[1], c[1]) - low[1]) / h - 0.501)))
-        j1 = min(ny - 1, int(math.floor((max(a[1], b[1], c[1]) - low[1]) / h - 0.499)))
-        for i in range(i0, i1 + 1):
-            # A shift of an irrational share of a cell keeps lines off edges and points of tidy models.
-            x = low[0] + (i + 0.5 + 1.234567e-5) * h
-            for j in range(j0, j1 + 1):
-                y = low[1] + (j + 0.5 + 2.718281e-5) * h
-                u = ((x - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (y - a[1])) / area
-                v = ((b[0] - a[0]) * (y - a[1]) - (x - a[0]) * (b[1] - a[1])) / area
-                if u < 0 or v < 0 or u + v > 1:
-                    continue
-                z = a[2] + u * (b[2] - a[2]) + v * (c[2] - a[2])
-                k = int(math.ceil((z - low[2]) / h - 0.5))
-                if k < nz + 1:
-                    change[i, j, max(k, 0)] += 1 if area < 0 else -1
-    for i in range(nx):
-        for j in range(ny):
-            w = 0
-            for k in range(nz):
-                w += change[i, j, k]
-                if w != 0:
-                    out[i, j, k] += 1
+def _hit(points: np.ndarray, corner: np.ndarray, x: float, y: float) -> tuple[float, int]:
+    """Where the line along z at (x, y) meets a triangle, and which way: −1 leaving, 1 entering, 0 not at all."""
+    a, b, c = points[corner[0]], points[corner[1]], points[corner[2]]
+    area = (b[0] - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (b[1] - a[1])
+    if area == 0.0:
+        return 0.0, 0
+    u = ((x - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (y - a[1])) / area
+    v = ((b[0] - a[0]) * (y - a[1]) - (x - a[0]) * (b[1] - a[1])) / area
+    if u < 0.0 or v < 0.0 or u + v > 1.0:
+        return 0.0, 0
+    return a[2] + u * (b[2] - a[2]) + v * (c[2] - a[2]), 1 if area < 0.0 else -1
+
+
+@compiled
+def _crossings(points: np.ndarray, triangles: np.ndarray, nx: int, ny: int) -> Any:
+    """Where the lines along z through the centres of cells meet a mesh; points (n, 3) in cells from the grid's corner.
+
+    Returns rows (nx · ny + 1,), heights (m,) ascending in each line and signs (m,) int8: 1 where the line enters.
+    """
+    rows = np.zeros(nx * ny + 1, np.int64)
+    heights, signs = np.zeros(0), np.zeros(0, np.int8)
+    at = rows[:-1].copy()
+    for fill in range(2):  # counted first, then filled in
+        for t in range(len(triangles)):
+            a, b, c = points[triangles[t, 0]], points[triangles[t, 1]], points[triangles[t, 2]]
+            i0 = max(0, int(math.ceil(min(a[0], b[0], c[0]) - 0.501)))
+            i1 = min(nx - 1, int(math.floor(max(a[0], b[0], c[0]) - 0.499)))
+            j0 = max(0, int(math.ceil(min(a[1], b[1], c[1]) - 0.501)))
+            j1 = min(ny - 1, int(math.floor(max(a[1], b[1], c[1]) - 0.499)))
+            for i in range(i0, i1 + 1):
+                for j in range(j0, j1 + 1):
+                    # a shift of an irrational share of a cell keeps lines off edges and points of tidy models
+                    z, sign = _hit(points, triangles[t], i + 0.5 + 1.234567e-5, j + 0.5 + 2.718281e-5)
+                    if sign == 0:
+                        continue
+                    line = i * ny + j
+                    if fill == 0:
+                        rows[line + 1] += 1
+                        continue
+                    k = at[line]
+                    at[line] += 1
+                    while k > rows[line] and heights[k - 1] > z:
+                        heights[k], signs[k] = heights[k - 1], signs[k - 1]
+                        k -= 1
+                    heights[k], signs[k] = z, sign
+        if fill == 0:
+            for k in range(nx * ny):
+                rows[k + 1] += rows[k]
+            at = rows[:-1].copy()
+            heights, signs = np.zeros(rows[-1]), np.zeros(rows[-1], np.int8)
+    return rows, heights, signs
+
+
+@compiled
+def _vote(
+    rows: np.ndarray, heights: np.ndarray, signs: np.ndarray, strides: tuple[int, int, int], shape: tuple[int, int, int],
+    bit: int, score: np.ndarray, gaps: np.ndarray,
+) -> None:  # fmt: skip
+    """Each line says of its cells that they are inside (+1 to the flat `score`) or not (−1); one whose crossings don't come
+    out even runs through a hole and abstains.  `gaps` takes `bit` at cells from which the line leaves the mesh and comes
+    back before the next cell."""
+    nu, nv, nw = shape
+    su, sv, sw = strides
+    for u in range(nu):
+        for v in range(nv):
+            first, last = rows[u * nv + v], rows[u * nv + v + 1]
+            total = 0
+            for e in range(first, last):
+                total += signs[e]
+            if total != 0:
+                continue
+            at, wound, e = u * su + v * sv, 0, first
+            for w in range(nw):
+                before, left = wound, False
+                while e < last and heights[e] <= w + 0.5:
+                    wound += signs[e]
+                    left = left or wound == 0
+                    e += 1
+                score[at] += 1 if wound != 0 else -1
+                if left and before != 0 and wound != 0 and w > 0:
+                    gaps[at - sw] |= bit
+                at += sw
 
 
 SPARSE = 40  # cells of the grid for each inside one: beyond that its depth is found without going through all of it
@@ -62,11 +109,16 @@ SPARSE = 40  # cells of the grid for each inside one: beyond that its depth is f
 
 @dataclass(frozen=True)
 class Solid:
-    """Cells of edge `h` metres; cell (i, j, k) is centred at low + (i + ½, j + ½, k + ½) h; `inside` is bool."""
+    """Cells of edge `h` metres; cell (i, j, k) is centred at low + (i + ½, j + ½, k + ½) h; `inside` is bool.
+
+    gaps: bits 1, 2, 4 at cells between which and the next one along x, y, z the mesh is left and entered again (uint8 as
+    `inside`); None where nobody looked.
+    """
 
     low: np.ndarray
     h: float
     inside: np.ndarray
+    gaps: np.ndarray | None = None
 
     @cached_property
     def cells(self) -> np.ndarray:
@@ -111,6 +163,14 @@ class Solid:
         padded = np.pad(self.number, 1, constant_values=-1)
         return np.stack([padded[tuple((self.cells + 1 + s).T)] for s in NEIGHBOUR_CELLS], 1)
 
+    @cached_property
+    def ways(self) -> np.ndarray:
+        """(c, 26) int32: as `links`, without those that lead across a gap of the mesh.
+
+        Exact for single steps, however thin the gap; a diagonal is a way where single steps lead there in some order.
+        """
+        return self.links if self.gaps is None else _uncut(self.links, self.gaps[self.inside])
+
     def contains(self, points: np.ndarray) -> np.ndarray:
         """(n,) bool for points (n, 3): whether each lies in an inside cell."""
         i = np.floor((points - self.low) / self.h).astype(int)
@@ -132,25 +192,66 @@ NEIGHBOUR_CELLS = np.array([(i, j, k) for i in (-1, 0, 1) for j in (-1, 0, 1) fo
 STEP_LENGTHS = np.linalg.norm(NEIGHBOUR_CELLS, axis=1)
 
 
+# Places of the single steps −x +x −y +y −z +z in NEIGHBOUR_CELLS.
+SINGLE = np.array([int(np.flatnonzero((NEIGHBOUR_CELLS == s).all(1))[0]) for s in np.kron(np.eye(3, dtype=int), [[-1], [1]])])
+ORDERS = np.array([(0, 1, 2), (0, 2, 1), (1, 0, 2), (1, 2, 0), (2, 0, 1), (2, 1, 0)])
+
+
+@compiled
+def _single_steps(links: np.ndarray, gaps: np.ndarray) -> np.ndarray:
+    """(c, 6) int32: the neighbour by each single step (SINGLE), −1 outside or across a gap."""
+    c = len(links)
+    out = np.full((c, 6), -1, np.int32)
+    for n in range(c):
+        for axis in range(3):
+            m = links[n, SINGLE[2 * axis + 1]]
+            if m >= 0 and not gaps[n] & (1 << axis):
+                out[n, 2 * axis + 1] = m
+                out[m, 2 * axis] = n
+    return out
+
+
+@compiled
+def _uncut(links: np.ndarray, gaps: np.ndarray) -> np.ndarray:
+    steps = _single_steps(links, gaps)
+    out = np.full(links.shape, -1, np.int32)
+    for n in range(len(links)):
+        for k in range(26):
+            if links[n, k] < 0:
+                continue
+            for order in ORDERS:
+                m = n
+                for axis in order:
+                    way = NEIGHBOUR_CELLS[k, axis]
+                    if m >= 0 and way != 0:
+                        m = steps[m, 2 * axis + (1 if way > 0 else 0)]
+                if m >= 0:
+                    out[n, k] = m
+                    break
+    return out
+
+
 def solid_from_mesh(
     points: np.ndarray, triangles: np.ndarray, h: float, box: tuple[np.ndarray, np.ndarray] | None = None
 ) -> Solid:
     """Fill a mesh, or what of it lies in `box` (low, high), with cells of edge h (metres)."""
     low, high = box if box is not None else (points.min(0) - h, points.max(0) + h)
     shape = np.maximum(np.ceil((high - low) / h).astype(int), 1)
-    votes = np.zeros(shape, np.int8)
-    p = np.ascontiguousarray(points, np.float64)
+    shape = tuple(int(n) for n in shape)
+    strides = (shape[1] * shape[2], shape[2], 1)
+    score, gaps = np.zeros(math.prod(shape), np.int8), np.zeros(math.prod(shape), np.uint8)
+    p = (np.asarray(points, np.float64) - low) / h
     t = np.ascontiguousarray(triangles, np.int32)
     for axis in range(3):
-        order = np.array([(axis + 1) % 3, (axis + 2) % 3, axis])
-        view = np.zeros(tuple(shape[order]), np.int8)
-        _winding_along_z(np.ascontiguousarray(p[:, order]), t, low[order].astype(float), h, tuple(shape[order]), view)
-        votes += view.transpose(np.argsort(order))
-    return Solid(np.asarray(low, float), float(h), votes >= 2)
+        order = [(axis + 1) % 3, (axis + 2) % 3, axis]
+        turned, along, step = np.ascontiguousarray(p[:, order]), tuple(shape[o] for o in order), tuple(strides[o] for o in order)
+        rows, heights, signs = _crossings(turned, t, along[0], along[1])
+        _vote(rows, heights, signs, step, along, np.uint8(1 << axis), score, gaps)
+    return Solid(np.asarray(low, float), float(h), (score > 0).reshape(shape), gaps.reshape(shape))
 
 
 @compiled
-def _push(heap_d: np.ndarray, heap_i: np.ndarray, size: int, d: float, i: int) -> None:
+def heap_push(heap_d: np.ndarray, heap_i: np.ndarray, size: int, d: float, i: int) -> None:
     k = size
     while k > 0:
         parent = (k - 1) >> 1
@@ -164,7 +265,7 @@ def _push(heap_d: np.ndarray, heap_i: np.ndarray, size: int, d: float, i: int) -
 
 
 @compiled
-def _pop(heap_d: np.ndarray, heap_i: np.ndarray, size: int) -> tuple[float, int]:
+def heap_pop(heap_d: np.ndarray, heap_i: np.ndarray, size: int) -> tuple[float, int]:
     """Remove the smallest; `size` is the number before.  The smallest is returned, the rest stays a heap."""
     top_d, top_i = heap_d[0], heap_i[0]
     d, i = heap_d[size - 1], heap_i[size - 1]
@@ -217,10 +318,10 @@ def distances_through(
                 heap_d = np.concatenate((heap_d, np.empty(room)))
                 heap_i = np.concatenate((heap_i, np.empty(room, np.int32)))
                 room *= 2
-            _push(heap_d, heap_i, size, start[s], sources[s])
+            heap_push(heap_d, heap_i, size, start[s], sources[s])
             size += 1
     while size > 0:
-        d, i = _pop(heap_d, heap_i, size)
+        d, i = heap_pop(heap_d, heap_i, size)
         size -= 1
         if d > dist[i]:
             continue
@@ -238,7 +339,7 @@ def distances_through(
                     heap_d = np.concatenate((heap_d, np.empty(room)))
                     heap_i = np.concatenate((heap_i, np.empty(room, np.int32)))
                     room *= 2
-                _push(heap_d, heap_i, size, nd, j)
+                heap_push(heap_d, heap_i, size, nd, j)
                 size += 1
     return dist, came
 

@@ -1,32 +1,50 @@
 """Trial poses in words of the body (“elbows bent by 120°”), made for whatever joints are there.
 
-Angles are near the ends of normal ranges of motion (American Academy of Orthopaedic Surgeons 1965, Joint Motion,
-from memory: elbow 0–150°, shoulder raised to 180°, hip flexed to 120°, knee to 135°, forearm turned 80–90° each
-way).  Animals reach others; the poses ask the same of all so that skins can be compared.
+poses.json lists them by plan: the *ordinary* ones, which any body of that build must take without tearing, and *further* ones
+near the ends of normal ranges of motion (American Academy of Orthopaedic Surgeons 1965, Joint Motion, from memory: elbow
+0–150°, shoulder raised to 180°, hip flexed to 120°, knee to 135°, forearm turned 80–90° each way; animals by common
+practice).  Ways and turns are in the body's own axes: x to its left, y up, z ahead.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import json
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from ..character import Character, Joint
-from ..character.words import DIGITS
+from ..character import Character, Joint, opposite_name
 from ..derived import derived
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
-from ..joints.orient import bone_child, bone_frame
+from ..joints.orient import bend_angle, bone_child, bone_frame
 from ..rig import Pose, compile_rig
 
 WorldTurns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
+Asked = dict[str, dict[str, Any]]  # stem of a joint's name or role → how it is turned
+ANY = "any"
 
 
 @dataclass(frozen=True)
 class TrialPose:
+    """`ordinary`: one that every body of its build must take."""
+
     name: str
     about: str
     turns: WorldTurns
+    ordinary: bool = True
+
+
+@cache
+def poses_of_plans() -> dict[str, dict[str, dict[str, tuple[str, Asked]]]]:
+    """plan → ordinary and further → pose → (what it is, joints' turns)."""
+    told: dict[str, dict[str, dict[str, tuple[str, Asked]]]] = json.loads(
+        Path(__file__).with_name("poses.json").read_text("utf-8")
+    )
+    return told
 
 
 def pose_from_turns(character: Character, turns: WorldTurns) -> Pose:
@@ -61,141 +79,118 @@ def _parents_first(character: Character) -> list[int]:
     return sorted(range(len(character.joints)), key=lambda i: level(character.joints[i]))
 
 
-class _Body:
-    """Finds joints by what they are and says turns in words of the body."""
+def facing(character: Character) -> np.ndarray:
+    """(3, 3): columns are the body's left, up and ahead at rest; the world's axes where no pairs tell."""
+    pairs = [
+        np.array(j.place) - np.array(character.joint(opposite_name(j.name)).place)
+        for j in character.joints
+        if j.side == "L" and opposite_name(j.name) in character.joint_index
+    ]
+    left = (np.sum(pairs, axis=0) if pairs else np.zeros(3)) * [1.0, 0.0, 1.0]
+    if np.linalg.norm(left) <= 1e-9:
+        return np.eye(3)
+    left = unit(left)
+    if left[0] > 1 - 1e-4:  # it stands straight but for noise
+        return np.eye(3)
+    up = np.array([0.0, 1.0, 0.0])
+    return np.stack([left, up, np.cross(left, up)], 1)
+
+
+class Turns:
+    """Says turns of joints, found by what they are, in words of the body."""
 
     def __init__(self, character: Character) -> None:
-        self.character = character
+        self.character, self.axes = character, facing(character)
 
-    def joints(self, role: str) -> list[Joint]:
-        return [j for j in self.character.joints if j.role == role]
+    def joints(self, stems: str) -> list[Joint]:
+        """By name, role or the start of a role; “a+b” are both together, “*” all that move something."""
+        wanted = tuple(stems.split("+"))
+        return [
+            j
+            for j in self.character.joints
+            if j.name in wanted
+            or j.role in wanted
+            or (j.deforms and j.role.startswith(wanted))
+            or (wanted == ("*",) and j.deforms and j.parent is not None)
+        ]
 
-    def starting(self, *roles: str) -> list[Joint]:
-        return [j for j in self.character.joints if j.role.startswith(roles) and j.deforms]
+    def of(self, asked: Asked) -> WorldTurns:
+        """The turns that a pose asks for; of joints that are there.  Later entries take a joint from earlier ones."""
+        out: WorldTurns = {}
+        for stems, how in asked.items():
+            joints = self.joints(stems)
+            for j in joints:
+                out[j.name] = self._one(j, how, sum(1 for k in joints if k.side == j.side))
+        return out
 
-    def bone(self, joint: Joint) -> np.ndarray:
+    def _one(self, j: Joint, how: dict[str, Any], row: int) -> np.ndarray:
+        side = -1.0 if j.side == "R" else 1.0
+        if "aim" in how:
+            return turn_between(self._bone(j), self.axes @ unit(np.array(how["aim"]) * [side, 1, 1]))
+        if "hinge" in how or "bend" in how:
+            degrees = how["hinge"] if "hinge" in how else how["bend"] - self._bent(j)
+            return matrix_from_rotation_vector(bone_frame(j)[:, 2] * np.radians(degrees))
+        if "twist" in how:
+            return matrix_from_rotation_vector(self._bone(j) * np.radians(how["twist"]) * side)
+        x, y, z = np.radians(how["turn"]) if "turn" in how else np.radians(how["whole"]) / row
+        flip = side if how.get("mirrored") else 1.0
+        return matrix_from_rotation_vector(self.axes @ np.array([x, flip * y, flip * z]))
+
+    def _bone(self, joint: Joint) -> np.ndarray:
         child = bone_child(self.character, joint)
         if child is None:
             return bone_frame(joint)[:, 0]
         return unit(np.array(child.place) - np.array(joint.place))
 
-    def aimed(self, joint: Joint, way: tuple[float, float, float]) -> np.ndarray:
-        """The smallest turn that brings the bone to `way`, which is for the left and mirrored for the right."""
-        to = unit(np.array(way) * ([-1, 1, 1] if joint.side == "R" else [1, 1, 1]))
-        return turn_between(self.bone(joint), to)
-
-    def hinged(self, joint: Joint, degrees: float) -> np.ndarray:
-        """Turned about the joint's own hinge, positive closing."""
-        return matrix_from_rotation_vector(bone_frame(joint)[:, 2] * np.radians(degrees))
-
-    def twisted(self, joint: Joint, degrees: float) -> np.ndarray:
-        sign = -1.0 if joint.side == "R" else 1.0
-        return matrix_from_rotation_vector(self.bone(joint) * np.radians(degrees) * sign)
-
-    @staticmethod
-    def about(axis: tuple[float, float, float], degrees: float) -> np.ndarray:
-        return matrix_from_rotation_vector(np.array(axis) * np.radians(degrees))
-
-    def spine(self) -> list[Joint]:
-        return self.starting("spine", "chest")
-
-    def digits(self) -> list[Joint]:
-        return [j for j in self.starting(*DIGITS)]
-
-    # each pose is a method that gives its turns, or nothing where the body lacks what it needs
-    def arms_up(self) -> WorldTurns:
-        turns = {j.name: self.aimed(j, (0.35, 1.0, 0.0)) for j in self.joints("upper_arm")}
-        return turns | {
-            j.name: self.about((0, 0, 1), 15.0 * (1 if j.side == "L" else -1)) for j in self.joints("collar")
-        }
-
-    def arms_forward(self) -> WorldTurns:
-        return {j.name: self.aimed(j, (0.15, 0.05, 1.0)) for j in self.joints("upper_arm")}
-
-    def arms_across(self) -> WorldTurns:
-        turns = {j.name: self.aimed(j, (-0.35, 0.0, 1.0)) for j in self.joints("upper_arm")}
-        return turns | {j.name: self.hinged(j, 40) for j in self.joints("forearm")}
-
-    def elbows(self) -> WorldTurns:
-        return {j.name: self.hinged(j, 120 - self._bend_at(j)) for j in self.joints("forearm")}
-
-    def _bend_at(self, joint: Joint) -> float:
+    def _bent(self, joint: Joint) -> float:
         """Degrees by which the chain is bent at a joint at rest."""
-        above = self.character.joint(joint.parent) if joint.parent else joint
-        cos = float(np.clip(self.bone(above) @ self.bone(joint), -1, 1))
-        return float(np.degrees(np.arccos(cos)))
-
-    def wrists_twisted(self) -> WorldTurns:
-        return {j.name: self.twisted(j, 80) for j in self.joints("hand")}
-
-    def fists(self) -> WorldTurns:
-        return {j.name: self.hinged(j, 55 if j.role.startswith("thumb") else 75) for j in self.digits()}
-
-    def sit(self) -> WorldTurns:
-        turns = {j.name: self.aimed(j, (0.2, 0.0, 1.0)) for j in self.joints("thigh")}
-        return turns | {j.name: self.hinged(j, 90 - self._bend_at(j)) for j in self.joints("shin")}
-
-    def crouch(self) -> WorldTurns:
-        turns = {j.name: self.aimed(j, (0.3, 0.35, 0.9)) for j in self.joints("thigh")}
-        turns |= {j.name: self.hinged(j, 130 - self._bend_at(j)) for j in self.joints("shin")}
-        return turns | {j.name: self.about((1, 0, 0), 25 / len(self.spine())) for j in self.spine()}
-
-    def stride(self) -> WorldTurns:
-        turns: WorldTurns = {}
-        for j in self.joints("thigh"):
-            turns[j.name] = self.about((1, 0, 0), -45 if j.side == "L" else 30)
-        for j in self.joints("shin"):
-            turns[j.name] = self.hinged(j, 20 if j.side == "L" else 35)
-        for j in self.joints("upper_arm"):
-            turns[j.name] = self.about((1, 0, 0), 35 if j.side == "L" else -35)
-        return turns
-
-    def bow(self) -> WorldTurns:
-        return {j.name: self.about((1, 0, 0), 70 / len(self.spine())) for j in self.spine()}
-
-    def side_bend(self) -> WorldTurns:
-        return {j.name: self.about((0, 0, 1), 40 / len(self.spine())) for j in self.spine()}
-
-    def look_back(self) -> WorldTurns:
-        turns = {j.name: self.about((0, 1, 0), 40 / len(self.spine())) for j in self.spine()}
-        above = self.starting("neck", "head")
-        return turns | {j.name: self.about((0, 1, 0), 75 / len(above)) for j in above}
-
-    def tail_curl(self) -> WorldTurns:
-        tail = self.starting("tail")
-        return {j.name: self.about((0, 1, 0), 160 / len(tail)) for j in tail}
+        child = bone_child(self.character, joint)
+        if joint.parent is None or child is None:
+            return 0.0
+        a, b, c = (np.array(x.place) for x in (self.character.joint(joint.parent), joint, child))
+        return float(np.degrees(bend_angle(a, b, c)))
 
 
-POSES: tuple[tuple[str, str, Callable[[_Body], WorldTurns]], ...] = (
-    ("arms up", "both arms raised beside the head", _Body.arms_up),
-    ("arms forward", "both arms reaching ahead", _Body.arms_forward),
-    ("arms across", "arms crossed before the chest", _Body.arms_across),
-    ("elbows 120°", "elbows bent by 120°", _Body.elbows),
-    ("wrist twist", "hands turned by 80°", _Body.wrists_twisted),
-    ("fists", "every digit curled", _Body.fists),
-    ("sit", "hips and knees at right angles", _Body.sit),
-    ("crouch", "knees folded by 130°, back bent", _Body.crouch),
-    ("stride", "one leg ahead, one behind, arms against them", _Body.stride),
-    ("bow", "back bent forward by 70°", _Body.bow),
-    ("side bend", "back bent sideways by 40°", _Body.side_bend),
-    ("look back", "chest and head turned by 115°", _Body.look_back),
-    ("tail curl", "tail swung round to one side", _Body.tail_curl),
-)
+def build_of(character: Character) -> str:
+    """Whose poses fit a character: its plan's, or where it has none those its joints' roles ask for."""
+    known = poses_of_plans()
+    if character.plan in known:
+        return str(character.plan)
+    roles = {j.role for j in character.joints}
+
+    def has(*stems: str) -> bool:
+        return any(r.startswith(stems) for r in roles)
+
+    if has("wing"):
+        return "winged"
+    if has("fin"):
+        return "finned"
+    if has("thigh", "upper_arm"):
+        if sum(j.role == "thigh" for j in character.joints) > 2:
+            return "many-legged"
+        return "quadruped" if has("fore_") else "biped"
+    return "chain" if has("chain") else "head" if has("head", "neck") else ANY
 
 
-@derived("joints", most=24)
+def _asked(character: Character) -> Iterator[tuple[str, str, Asked, bool]]:
+    known = poses_of_plans()
+    build = build_of(character)
+    for kind in ("ordinary", "further"):
+        for name, (about, asked) in known[build][kind].items():
+            yield name, about, asked, kind == "ordinary"
+
+
+@derived("joints", "plan", most=24)
 def trial_poses(character: Character) -> tuple[TrialPose, ...]:
     """The poses that this skeleton can take."""
-    body = _Body(character)
-    found = []
-    for name, about, make in POSES:
-        try:
-            turns = make(body)
-        except ZeroDivisionError:  # nothing to spread the turn over: the body has no such part
-            continue
-        if turns:
-            found.append(TrialPose(name, about, turns))
-    return tuple(found)
+    turns = Turns(character)
+    found = [TrialPose(n, about, turns.of(asked), usual) for n, about, asked, usual in _asked(character)]
+    found = [p for p in found if p.turns]
+    if found:
+        return tuple(found)
+    return tuple(
+        TrialPose(n, about, turns.of(asked)) for n, (about, asked) in poses_of_plans()[ANY]["ordinary"].items()
+    )
 
 
 def trial_pose(character: Character, name: str) -> Pose | None:

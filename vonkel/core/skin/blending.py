@@ -1,0 +1,494 @@
+"""Soft weights from owners: every hold fades along the skin over a length that the limb's thickness sets.
+
+Lengths are metres on the surface, not rounds over its points, so a denser mesh gets the same skin.  The steps are screened
+diffusion, (M + C) w = M χ, with M the area of each point and C the cotangent conductances of the edges times the squared
+length (Crane, Weischedel & Wardetzky 2013, Geodesics in heat, from memory, for the discretisation), each bone on the
+region it may hold.
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..compiled import compiled, compiled_loosely
+from .bones import Reach, radius_at, to_segment
+from .owners import areas
+from .ways import Ways
+
+SOFT = 0.45  # of a limb's radius: how far each of the two passes spreads
+SHORT = 0.6  # the most of a bone's own length
+EDGES = 0.9  # the least, in mean edge lengths at a point
+WIDEN = 0.2  # metres by which the length may grow for each along the skin
+FAR = 3.6  # lengths that a hold reaches at most
+MOST = 10  # bones that may hold a point while weights are made
+PASSES, EXACT, STEPS = 2, 3e-2, 200  # solves one after the other; where a solve stops: relative residual, steps
+ROUNDS = 3  # of evening at the end, over edges
+JUMP, CALMING = 0.2, 24  # where a weight changes more along an edge, its ends are evened, for so many rounds
+WHOLE, HANDED = 0.3, 0.8  # the ancestor's weight from which what two limbs contest is handed over, and how much of it
+
+
+@dataclass
+class Holds:
+    """What may hold each point: bone (n, MOST) int32, count (n,), weight (n, MOST); the owner first."""
+
+    bone: np.ndarray
+    count: np.ndarray
+    weight: np.ndarray
+
+
+def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0) -> Holds:
+    """Weights of every point, rows summing to one; softness scales the lengths.  Points that nothing owns have no row."""
+    p, rows, cols = ways.points, ways.rows, ways.cols
+    area, conductance = areas(ways), _conductances(ways)
+    segments = reach.start, reach.way, reach.square
+    longest = np.zeros(len(reach.parent))
+    np.maximum.at(longest, reach.bone, reach.length)
+    longest = np.where(longest > 0, longest, np.inf)[reach.bone]
+    length = _lengths(p, rows, cols, own, *segments, radii, longest, SOFT * softness, SHORT, EDGES, WIDEN)
+    second, share = _borders(p, rows, cols, own, reach.bone, *segments, radii)
+    if len(ways.bridges):
+        rows, cols, conductance = _with_bridges(ways, conductance)
+    bone, away, count = _regions(p, rows, cols, own, reach.bone, second, length, FAR, MOST)
+    weight = np.zeros(bone.shape)
+    held = np.bincount(bone[count > 1].ravel() + 1, minlength=len(reach.parent) + 1)[1:].cumsum()
+    middle = int(np.searchsorted(held, held[-1] / 2)) + 1 if len(held) else 0
+
+    def solve(span: tuple[int, int]) -> None:
+        _diffused(
+            rows, cols, conductance, area, length, bone, count, away, second, share, *span, weight, EXACT, STEPS, PASSES
+        )
+
+    spans = [(0, middle), (middle, len(held))] if 0 < middle < len(held) else [(0, len(held))]
+    with ThreadPoolExecutor(2) as pool:  # the loops let other threads run; bones don't share anything
+        list(pool.map(solve, spans))
+    _made_whole(count, weight)
+    _handed_over(bone, count, weight, _common(reach.parent, reach.side), WHOLE, HANDED)
+    weight = _evened(rows, cols, bone, count, weight, ROUNDS)
+    _calmed(rows, cols, bone, count, weight, JUMP, CALMING)
+    return Holds(bone, count, weight)
+
+
+def _conductances(ways: Ways) -> np.ndarray:
+    """Of each entry of ways.cols: half the cotangents of the angles facing the edge, kept within bounds."""
+    p, t = ways.points, ways.triangles
+    n = len(p)
+    codes, values = [], []
+    for k in range(3):
+        a, b, c = t[:, k], t[:, (k + 1) % 3], t[:, (k + 2) % 3]
+        u, v = p[b] - p[a], p[c] - p[a]
+        cot = (u * v).sum(1) / np.maximum(np.linalg.norm(np.cross(u, v), axis=1), 1e-30)
+        value = np.clip(0.5 * cot, 0.05, 3.0)
+        codes += [b.astype(np.int64) * n + c, c.astype(np.int64) * n + b]
+        values += [value, value]
+    own = np.repeat(np.arange(n), np.diff(ways.rows)) * n + ways.cols
+    place = np.searchsorted(own, np.concatenate(codes))
+    return np.bincount(place, np.concatenate(values), len(own))
+
+
+def _with_bridges(ways: Ways, conductance: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    from scipy.sparse import coo_matrix, csr_matrix
+
+    n, k = len(ways.points), len(ways.bridges)
+    i, j = np.concatenate([ways.bridges, ways.bridges[:, ::-1]]).T
+    table = csr_matrix((conductance, ways.cols, ways.rows), (n, n)) + coo_matrix((np.full(2 * k, 0.5), (i, j)), (n, n))
+    table = table.tocsr()
+    return table.indptr.astype(np.int64), table.indices.astype(np.int32), table.data
+
+
+@compiled
+def _lengths(
+    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray,
+    radii: np.ndarray, longest: np.ndarray, soft: float, short: float, edges: float, widen: float,
+) -> np.ndarray:  # fmt: skip
+    """(n,) metres over which a hold fades at each point.
+
+    A thin limb's length holds where it grows out of a thick body and widens from there: the flank isn't dragged along.
+    """
+    n = len(p)
+    out = np.empty(n)
+    for i in range(n):
+        mean = 0.0
+        for e in range(rows[i], rows[i + 1]):
+            mean += np.sqrt(((p[i] - p[cols[e]]) ** 2).sum())
+        out[i] = edges * mean / max(rows[i + 1] - rows[i], 1)
+        if own[i] >= 0:
+            o = own[i]
+            _, t = to_segment(p[i], start[o], way[o], square[o])
+            out[i] = max(out[i], min(soft * radius_at(radii[o], t), short * longest[o]))
+    for turn in range(6):
+        for step in range(n):
+            i = step if turn % 2 == 0 else n - 1 - step
+            for e in range(rows[i], rows[i + 1]):
+                j = cols[e]
+                out[i] = min(out[i], out[j] + widen * np.sqrt(((p[i] - p[j]) ** 2).sum()))
+    return out
+
+
+@compiled
+def _borders(
+    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, bone: np.ndarray, start: np.ndarray, way: np.ndarray,
+    square: np.ndarray, radii: np.ndarray,
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    """Ownership finer than the mesh: (n,) int32 the bone beyond the border at each point (−1: none near) and (n,) the owner's
+    share, from ½ on the border to 1 an edge away from it.
+
+    How far the border is: (d₂² − d₁²) / (2 |q₂ − q₁|), q the nearest places on both bones; d counts in radii.
+    """
+    n = len(p)
+    second, share = np.full(n, -1, np.int32), np.ones(n)
+    for i in range(n):
+        o = own[i]
+        if o < 0:
+            continue
+        d, t1 = to_segment(p[i], start[o], way[o], square[o])
+        r1 = radius_at(radii[o], t1)
+        d1, best = d / r1, 1e18
+        for e in range(rows[i], rows[i + 1]):
+            j = cols[e]
+            s = own[j]
+            if s < 0 or bone[s] == bone[o]:
+                continue
+            d, t2 = to_segment(p[i], start[s], way[s], square[s])
+            r2 = radius_at(radii[s], t2)
+            apart = np.sqrt(((start[o] + t1 * way[o] - start[s] - t2 * way[s]) ** 2).sum())
+            r = 0.5 * (r1 + r2)
+            gap = max((d / r2) ** 2 - d1 * d1, 0.0) * r * r / (2.0 * apart + 1e-3 * r)
+            gap /= np.sqrt(((p[i] - p[j]) ** 2).sum()) + 1e-30
+            if gap < best:
+                best, second[i] = gap, bone[s]
+        if second[i] >= 0:
+            share[i] = 0.5 + 0.5 * min(best, 1.0)
+    return second, share
+
+
+@compiled
+def _regions(
+    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, of: np.ndarray, second: np.ndarray, length: np.ndarray,
+    far: float, most: int,
+) -> Any:  # fmt: skip
+    """The bones that may hold each point, nearest first: bone (n, most) int32, away (n, most) in lengths, count (n,).
+
+    The owner first; others grow along the skin from the borders, through buckets of an eighth of a length.
+    """
+    n = len(p)
+    bone, away, count = np.full((n, most), -1, np.int32), np.full((n, most), np.inf), np.zeros(n, np.int32)
+    buckets = int(far * 8.0) + 2
+    head = np.full(buckets, -1, np.int32)
+    room = 4 * n + 16
+    after, node, slot, at = np.empty(room, np.int32), np.empty(room, np.int32), np.empty(room, np.int32), np.empty(room)
+    used = 0
+    for i in range(n):
+        if own[i] < 0:
+            continue
+        bone[i, 0], away[i, 0], count[i] = of[own[i]], 0.0, 1
+        if second[i] >= 0:
+            bone[i, 1], away[i, 1], count[i] = second[i], 0.0, 2
+            for k in range(2):
+                after[used], node[used], slot[used], at[used] = head[0], i, k, 0.0
+                head[0] = used
+                used += 1
+    b = 0
+    while b < buckets:
+        e = head[b]
+        if e < 0:
+            b += 1
+            continue
+        head[b] = after[e]
+        i, k, gone = node[e], slot[e], at[e]
+        if gone > away[i, k]:
+            continue
+        mine = bone[i, k]
+        for q in range(rows[i], rows[i + 1]):
+            j = cols[q]
+            if count[j] == 0:
+                continue
+            d = gone + 2.0 * np.sqrt(((p[i] - p[j]) ** 2).sum()) / (length[i] + length[j])
+            if d > far:
+                continue
+            m = 0
+            while m < count[j] and bone[j, m] != mine:
+                m += 1
+            if m == count[j]:
+                if m == most:
+                    continue
+                bone[j, m] = mine
+                count[j] += 1
+            elif away[j, m] <= d:
+                continue
+            away[j, m] = d
+            if used == room:
+                after = np.concatenate((after, np.empty(n, np.int32)))
+                node = np.concatenate((node, np.empty(n, np.int32)))
+                slot = np.concatenate((slot, np.empty(n, np.int32)))
+                at = np.concatenate((at, np.empty(n)))
+                room += n
+            c = min(int(d * 8.0), buckets - 1)
+            after[used], node[used], slot[used], at[used] = head[c], j, m, d
+            head[c] = used
+            used += 1
+    return bone, away, count
+
+
+@compiled
+def _by_bone(bone: np.ndarray, count: np.ndarray, low: int, high: int) -> Any:
+    """Points with more than one bone, bone by bone from low to high: rows (high + 1,), point (k,), slot (k,)."""
+    rows = np.zeros(high + 1, np.int64)
+    for fill in range(2):
+        at = rows[:-1].copy()
+        if fill == 1:
+            point, slot = np.empty(rows[high], np.int32), np.empty(rows[high], np.int32)
+        for i in range(len(count)):
+            if count[i] < 2:
+                continue
+            for k in range(count[i]):
+                b = bone[i, k]
+                if low <= b < high:
+                    if fill == 0:
+                        rows[b + 1] += 1
+                    else:
+                        point[at[b]], slot[at[b]] = i, k
+                        at[b] += 1
+        if fill == 0:
+            for b in range(high):
+                rows[b + 1] += rows[b]
+    return rows, point, slot
+
+
+@compiled_loosely
+def _solved(
+    x: np.ndarray, right: np.ndarray, diagonal: np.ndarray, rows: np.ndarray, cols: np.ndarray, off: np.ndarray, exact: float, steps: int
+) -> None:  # fmt: skip
+    """x made to solve (diag − off) x = right, by conjugate gradients with the diagonal as preconditioner; from x."""
+    m = len(x)
+    residual, way, carried = np.empty(m), np.empty(m), np.empty(m)
+    norm, rz = 0.0, 0.0
+    for u in range(m):
+        s = diagonal[u] * x[u]
+        for e in range(rows[u], rows[u + 1]):
+            s -= off[e] * x[cols[e]]
+        residual[u] = right[u] - s
+        way[u] = residual[u] / diagonal[u]
+        rz += residual[u] * way[u]
+        norm += right[u] * right[u] / diagonal[u]
+    for _ in range(steps):
+        if rz <= exact * exact * norm:
+            break
+        total = 0.0
+        for u in range(m):
+            s = diagonal[u] * way[u]
+            for e in range(rows[u], rows[u + 1]):
+                s -= off[e] * way[cols[e]]
+            carried[u] = s
+            total += way[u] * s
+        step, new = rz / total, 0.0
+        for u in range(m):
+            x[u] += step * way[u]
+            residual[u] -= step * carried[u]
+            new += residual[u] * residual[u] / diagonal[u]
+        for u in range(m):
+            way[u] = residual[u] / diagonal[u] + new / rz * way[u]
+        rz = new
+
+
+@compiled
+def _diffused(
+    rows: np.ndarray, cols: np.ndarray, conductance: np.ndarray, area: np.ndarray, length: np.ndarray, bone: np.ndarray,
+    count: np.ndarray, away: np.ndarray, second: np.ndarray, share: np.ndarray, low: int, high: int, out: np.ndarray, exact: float,
+    steps: int, passes: int,
+) -> None:  # fmt: skip
+    """The holds of bones low … high spread along the skin, `passes` times over, into `out` (n, MOST); points of one bone stay."""
+    n = len(count)
+    first, point, slot = _by_bone(bone, count, low, high)
+    local = np.full(n, -1, np.int32)
+    for b in range(low, high):
+        mine = point[first[b] : first[b + 1]]
+        slots = slot[first[b] : first[b + 1]]
+        m = len(mine)
+        if m == 0:
+            continue
+        total = 0
+        for u in range(m):
+            local[mine[u]] = u
+            total += rows[mine[u] + 1] - rows[mine[u]]
+        own_rows, own_cols, off = np.zeros(m + 1, np.int32), np.empty(total, np.int32), np.empty(total)
+        diagonal, mass, fixed, w, x = np.empty(m), np.empty(m), np.zeros(m), np.empty(m), np.empty(m)
+        e = 0
+        for u in range(m):
+            i, k = mine[u], slots[u]
+            a = length[i] ** 2
+            mass[u] = area[i] + 1e-12
+            diagonal[u] = mass[u]
+            for q in range(rows[i], rows[i + 1]):
+                j = cols[q]
+                if count[j] == 0:
+                    continue
+                c = length[j] ** 2
+                g = conductance[q] * 2.0 * a * c / (a + c)
+                diagonal[u] += g
+                if local[j] >= 0:
+                    own_cols[e], off[e] = local[j], g
+                    e += 1
+                elif count[j] == 1 and bone[j, 0] == b:
+                    fixed[u] += g
+            own_rows[u + 1] = e
+            w[u] = share[i] if k == 0 else (1.0 - share[i] if bone[i, k] == second[i] else 0.0)
+            x[u] = max(w[u], 0.5 * np.exp(-away[i, k])) if k > 0 else min(w[u], 1.0 - 0.5 * np.exp(-away[i, 1]))
+        for _ in range(passes):
+            _solved(x, mass * w + fixed, diagonal, own_rows, own_cols, off, exact, steps)
+            w[:] = x
+        for u in range(m):
+            out[mine[u], slots[u]] = max(w[u], 0.0)
+            local[mine[u]] = -1
+
+
+@compiled
+def _made_whole(count: np.ndarray, weight: np.ndarray) -> None:
+    """Rows made to sum to one, in place."""
+    for i in range(len(count)):
+        total = weight[i, : count[i]].sum()
+        if count[i] == 1 or (count[i] > 0 and total <= 0.0):
+            weight[i, 0] = 1.0
+        elif count[i] > 0:
+            weight[i, : count[i]] /= total
+
+
+def _common(parent: np.ndarray, side: np.ndarray) -> np.ndarray:
+    """(b, b) int32: the bone from which two bones of different limbs both hang; −1 where one holds the other, or either is on
+    the trunk: there blending softly matters more."""
+    count = len(parent)
+    lines = []
+    for b in range(count):
+        line = [b]
+        while parent[line[-1]] >= 0:
+            line.append(int(parent[line[-1]]))
+        lines.append(line)
+    out = np.full((count, count), -1, np.int32)
+    limbs = np.flatnonzero(side != 0)
+    for i in limbs:
+        mine = set(lines[i])
+        for j in limbs:
+            if j not in mine:
+                met = next((x for x in lines[j] if x in mine), -1)
+                out[i, j] = met if met != i else -1
+    return out
+
+
+@compiled
+def _handed_over(
+    bone: np.ndarray, count: np.ndarray, weight: np.ndarray, common: np.ndarray, whole: float, handed: float
+) -> None:
+    """What two limbs contest goes to the bone they both hang from, in the measure that it is there.  In place.
+
+    Two fingers, two thighs: a point between them that both pull tears a web out of either.
+    """
+    most = bone.shape[1]
+    gains, loss = np.zeros(most, np.bool_), np.zeros(most)
+    for i in range(len(count)):
+        if count[i] < 3:
+            continue
+        gains[:], loss[:] = False, 0.0
+        for a in range(count[i]):
+            for b in range(a + 1, count[i]):
+                over, x = common[bone[i, a], bone[i, b]], min(weight[i, a], weight[i, b])
+                if over < 0 or x <= 0.0:
+                    continue
+                for k in range(count[i]):
+                    if bone[i, k] == over:
+                        x *= handed * min(weight[i, k] / whole, 1.0)
+                        loss[a], loss[b], gains[k] = max(loss[a], x), max(loss[b], x), True
+                        break
+        total, there = 0.0, 0.0
+        for k in range(count[i]):
+            weight[i, k] -= loss[k]
+            total += loss[k]
+            if gains[k]:
+                there += weight[i, k]
+        if total > 0.0:
+            for k in range(count[i]):
+                if gains[k]:
+                    weight[i, k] += total * weight[i, k] / there
+
+
+@compiled
+def _mean_row(
+    i: int, rows: np.ndarray, cols: np.ndarray, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, own: float, out: np.ndarray
+) -> None:  # fmt: skip
+    """A point's row averaged with its neighbours' over the bones that it may have; `own` neighbours' worth of itself."""
+    total = 0.0
+    for k in range(count[i]):
+        s = own * (rows[i + 1] - rows[i]) * weight[i, k]
+        for e in range(rows[i], rows[i + 1]):
+            j = cols[e]
+            for m in range(count[j]):
+                if bone[j, m] == bone[i, k]:
+                    s += weight[j, m]
+                    break
+        out[k] = s
+        total += s
+    for k in range(count[i]):
+        out[k] = out[k] / total if total > 0.0 else weight[i, k]
+
+
+@compiled
+def _evened(
+    rows: np.ndarray, cols: np.ndarray, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, rounds: int
+) -> np.ndarray:
+    now, new = weight, np.zeros_like(weight)
+    for _ in range(rounds):
+        for i in range(len(count)):
+            if count[i] < 2:
+                new[i] = now[i]
+            else:
+                _mean_row(i, rows, cols, bone, count, now, 1.0, new[i])
+        now, new = new, now
+    return now
+
+
+@compiled
+def _jumps(i: int, j: int, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, most: float) -> bool:
+    for k in range(count[i]):
+        x = 0.0
+        for m in range(count[j]):
+            if bone[j, m] == bone[i, k]:
+                x = weight[j, m]
+                break
+        if abs(weight[i, k] - x) > most:
+            return True
+    return False
+
+
+@compiled
+def _calmed(
+    rows: np.ndarray, cols: np.ndarray, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, most: float, rounds: int
+) -> None:  # fmt: skip
+    """Where a weight changes by more than `most` along an edge both ends are evened, in place, until none does."""
+    n = len(count)
+    todo, look = np.zeros(n, np.bool_), np.arange(n)
+    near = np.zeros(n, np.bool_)
+    new = np.empty((n, bone.shape[1]))
+    for _ in range(rounds):
+        todo[:] = False
+        found = False
+        for i in look:
+            for e in range(rows[i], rows[i + 1]):
+                if count[i] > 0 and _jumps(i, cols[e], bone, count, weight, most):
+                    todo[i] = todo[cols[e]] = found = True
+        if not found:
+            break
+        near[:] = False
+        for i in look:
+            if todo[i]:
+                near[i] = True
+                for e in range(rows[i], rows[i + 1]):
+                    near[cols[e]] = True
+        look = np.flatnonzero(near)
+        for i in look:
+            if count[i] > 1 and todo[i]:
+                _mean_row(i, rows, cols, bone, count, weight, 0.5, new[i])
+        for i in look:
+            if count[i] > 1 and todo[i]:
+                weight[i] = new[i]

@@ -1,0 +1,165 @@
+"""How far joints reach: the segments of every bone, and the same as arrays for the loops that ask for distances."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..character import Character, Joint, opposite_name
+from ..compiled import compiled
+from ..joints.orient import bone_child
+from ..tolerances import PAIR
+
+MOUTH = 0.39  # how high above the chin lips meet, of the way up to the eyes (common practice: thirds of the face)
+
+
+@dataclass(frozen=True)
+class Bone:
+    """A deforming joint's reach: segments from it to its children (a point where it has none)."""
+
+    joint: str
+    segments: np.ndarray  # (s, 2, 3) metres
+
+
+def holds_skin(joint: Joint) -> bool:
+    """Eyes hold whole parts only; so does a jaw that was guessed: one that was found takes the lower lip with it."""
+    return joint.deforms and joint.role != "eye" and not (joint.role == "jaw" and joint.doubt > 0)
+
+
+def bones_of(character: Character) -> list[Bone]:
+    """Bones of all joints that hold skin, in character order."""
+    return [Bone(j.name, np.array(_segments(character, j))) for j in character.joints if holds_skin(j)]
+
+
+def _segments(character: Character, joint: Joint) -> list[list[np.ndarray]]:
+    start = np.array(joint.place)
+    kids = [c for c in character.children.get(joint.name, ()) if c.role not in ("eye", "jaw")]
+    held = [c for c in character.children.get(joint.name, ()) if c.role in ("eye", "jaw")]
+    if joint.role in ("hand", "foot"):
+        ends = [np.array(c.place) for c in kids if c.side == joint.side] or [np.array(c.place) for c in kids]
+    elif joint.side == "C":  # a trunk joint runs on to all that goes on in the middle: spine, neck and tail
+        ends = [np.array(c.place) for c in kids if c.side == "C" and (c.deforms or c.role.endswith("_end"))]
+        if not ends and kids:
+            ends = [np.mean([c.place for c in kids], axis=0)]
+    else:
+        main = bone_child(character, joint)
+        ends = [np.array(main.place)] if main is not None else []
+    segments = [[start, e] for e in ends] or [[start, _run_on(character, joint)]]
+    for other in held:
+        segments += _beside(character, joint, other)
+    return segments
+
+
+def _run_on(character: Character, joint: Joint) -> np.ndarray:
+    """Where the bone of a joint without a child ends: straight on from its parent's, nearly as long."""
+    start = np.array(joint.place)
+    if joint.parent is None:
+        return start
+    return np.asarray(start + 0.8 * (start - np.array(character.joint(joint.parent).place)))
+
+
+def _beside(character: Character, joint: Joint, held: Joint) -> list[list[np.ndarray]]:
+    """What rides on a joint is part of its reach: an eye; and the upper jaw, which mirrors the lower one at the lips, or
+    where the jaw is a guess the whole of it: the muzzle belongs to the head, however near the neck runs below it."""
+    start, place = np.array(joint.place), np.array(held.place)
+    if held.role == "eye":
+        return [[start, place]]
+    tip = next((np.array(c.place) for c in character.children.get(held.name, ())), place)
+    if not holds_skin(held):
+        return [[start, place], [place, tip]]
+    return [[start, place], [place, tip + 2.0 * _lips(character, joint, place, tip)]]
+
+
+def _lips(character: Character, head: Joint, hinge: np.ndarray, chin: np.ndarray) -> np.ndarray:
+    """(3,) from the chin straight up to where the lips meet, square to the jaw."""
+    eyes = [np.array(c.place) for c in character.children.get(head.name, ()) if c.role == "eye"]
+    along = chin - hinge
+    along = along / max(float(np.linalg.norm(along)), 1e-12)
+    up = (np.mean(eyes, axis=0) - chin) * MOUTH if eyes else 0.3 * (hinge - np.array(head.place))
+    up = up - along * float(up @ along)
+    return np.asarray(up * [0.0, 1.0, 1.0] if abs(along[0]) < 0.1 else up)
+
+
+def distance_to_segments(points: np.ndarray, segments: np.ndarray) -> np.ndarray:
+    """(n,) metres from points (n, 3) to the nearest of segments (s, 2, 3)."""
+    best = np.full(len(points), np.inf)
+    for a, b in segments:
+        d = b - a
+        t = np.clip((points - a) @ d / max(float(d @ d), 1e-18), 0.0, 1.0)
+        best = np.minimum(best, np.linalg.norm(points - a - t[:, None] * d, axis=1))
+    return best
+
+
+@dataclass(frozen=True)
+class Reach:
+    """All bones' segments in one row.
+
+    start, way (s, 3): where a segment begins and what leads to its end; square (s,) its squared length; bone (s,) the
+    bone it belongs to; parent (b,) the nearest bone above (−1: none); side (b,) −1 right, 0, 1 left; partner (b,) the
+    mirrored bone, or −1 throughout where bones aren't symmetric about x = 0.
+    """
+
+    start: np.ndarray
+    way: np.ndarray
+    square: np.ndarray
+    bone: np.ndarray
+    parent: np.ndarray
+    side: np.ndarray
+    partner: np.ndarray
+
+    @property
+    def length(self) -> np.ndarray:
+        return np.asarray(np.sqrt(self.square))
+
+
+def reach_of(character: Character, bones: Sequence[Bone]) -> Reach:
+    index = {b.joint: i for i, b in enumerate(bones)}
+    segments = np.concatenate([b.segments for b in bones])
+    way = segments[:, 1] - segments[:, 0]
+    parent = []
+    for b in bones:
+        above = character.joint(b.joint).parent
+        while above is not None and above not in index:
+            above = character.joint(above).parent
+        parent.append(index.get(above, -1) if above else -1)
+    side = [{"L": 1, "R": -1}.get(character.joint(b.joint).side, 0) for b in bones]
+    return Reach(
+        np.ascontiguousarray(segments[:, 0]), way, (way**2).sum(1), np.repeat(np.arange(len(bones)), [len(b.segments) for b in bones]),
+        np.array(parent), np.array(side), _partners(bones, index, character.size),
+    )  # fmt: skip
+
+
+def _partners(bones: Sequence[Bone], index: dict[str, int], size: float) -> np.ndarray:
+    partner = np.array([index.get(opposite_name(b.joint), -1) for b in bones])
+    if (partner >= 0).all():
+        for b, p in zip(bones, partner, strict=True):
+            other = bones[p].segments
+            if len(other) != len(b.segments) or np.abs(b.segments * [-1, 1, 1] - other).max() > PAIR * size:
+                break
+        else:
+            return partner
+    return np.full(len(bones), -1)
+
+
+@compiled
+def to_segment(p: np.ndarray, start: np.ndarray, way: np.ndarray, square: float) -> tuple[float, float]:
+    """Metres from a place (3,) to a segment, and the share of it where that is."""
+    t = 0.0
+    if square > 0.0:
+        for k in range(3):
+            t += (p[k] - start[k]) * way[k]
+        t = min(max(t / square, 0.0), 1.0)
+    d = 0.0
+    for k in range(3):
+        d += (p[k] - start[k] - t * way[k]) ** 2
+    return np.sqrt(d), t
+
+
+@compiled
+def radius_at(radii: np.ndarray, t: float) -> float:
+    """A limb's radius at a share of a segment, of those (3,) at its start, middle and end."""
+    if t < 0.5:
+        return radii[0] + (radii[1] - radii[0]) * 2.0 * t
+    return radii[1] + (radii[2] - radii[1]) * (2.0 * t - 1.0)

@@ -1,0 +1,226 @@
+"""The ways that a hold may take: through the cells inside a body and along its skin.
+
+Cells are linked where no gap of the mesh lies between them, points along the edges, and each point to the cells just under
+it.  Open sheets (membranes, feathers, cloth) have no inside: they are reached along their edges, and pieces that nothing
+else joins from the points nearest to them.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from scipy.sparse import coo_matrix, csr_matrix
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from ..compiled import compiled
+from ..geometry.topology import point_normals
+from ..geometry.voxels import Solid, solid_from_mesh
+
+CELLS = 26_000  # how many cells a body is filled with
+FINEST, COARSEST = 1 / 400, 1 / 64  # bounds of a cell's edge, shares of the body's size
+BARE = 0.015  # with more points than this share that lie over no cell, a body is filled more finely
+FINER, TIMES = 0.7, 2  # by how much at a time, and how often at most
+SHEET = 0.03  # a piece with more border edges than this share is an open sheet
+OVER = 0.2  # a cell whose centre lies above a point's plane by more than this many cells isn't under it
+BELOW = 4  # cells under a point
+
+
+@dataclass(frozen=True)
+class Ways:
+    """points (n, 3), triangles (t, 3); rows, cols: the mesh's edges as neighbours of each point; solid: its cells;
+    under (n, BELOW): cells under each point (−1 none); bridges (k, 2): pairs of points between pieces that only these join."""
+
+    points: np.ndarray
+    triangles: np.ndarray
+    rows: np.ndarray
+    cols: np.ndarray
+    solid: Solid
+    under: np.ndarray
+    bridges: np.ndarray
+
+    @property
+    def cells(self) -> int:
+        return len(self.solid.cells)
+
+    @cached_property
+    def places(self) -> np.ndarray:
+        """(c + n, 3): the centres of the cells, then the points."""
+        return np.concatenate([self.solid.centres, self.points])
+
+    @cached_property
+    def all(self) -> tuple[np.ndarray, np.ndarray]:
+        """Rows and columns of all links: cells to cells, cells to points and back, points to points, bridges."""
+        bridges = self.bridges + self.cells
+        rows, cols = _joined(self.solid.ways, self.under, self.rows, self.cols)
+        if not len(bridges):
+            return rows, cols
+        n = len(rows) - 1
+        both = np.concatenate([bridges, bridges[:, ::-1]])
+        table = csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n))
+        table = (table + coo_matrix((np.ones(len(both), np.int8), (both[:, 0], both[:, 1])), (n, n))).tocsr()
+        return table.indptr.astype(np.int64), table.indices.astype(np.int32)
+
+
+def ways_of(points: np.ndarray, triangles: np.ndarray, size: float, cells: int = 0) -> Ways:
+    """The ways of a skin: points (n, 3), triangles (t, 3), size in metres; cells: how many, 0 for as many as its thin parts want."""
+    n = len(points)
+    rows, cols = _neighbours(n, triangles)
+    piece = connected_components(csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n)), directed=False)[1]
+    closed = triangles[~_sheets(triangles, n, piece)[triangles[:, 0]]]
+    normals = point_normals(points, triangles)
+    h = _cell(points, closed, size, cells or CELLS)
+    for _ in range(1 if cells else 1 + TIMES):
+        solid = _filled(points, closed, h)
+        under = _under(
+            (points - solid.low) / h, normals, solid.number, solid.cells.astype(np.int32), solid.ways, BELOW, OVER
+        )
+        over = np.isin(np.arange(n), closed)
+        if not over.any() or float((under[over, 0] < 0).mean()) < BARE or h * FINER < FINEST * size:
+            break
+        h *= FINER
+    return Ways(points, triangles, rows, cols, solid, under, _bridges(points, piece, under[:, 0] >= 0, h))
+
+
+def _cell(points: np.ndarray, closed: np.ndarray, size: float, cells: int) -> float:
+    a, b, c = (points[closed[:, i]] - points.mean(0) for i in range(3))
+    volume = abs(float(np.einsum("ij,ij->", a, np.cross(b, c)))) / 6
+    return float(np.clip((volume / cells) ** (1 / 3), FINEST * size, COARSEST * size))
+
+
+def _filled(points: np.ndarray, triangles: np.ndarray, h: float) -> Solid:
+    """Cells lie alike on both sides of x = 0."""
+    half = np.ceil(np.abs(points[:, 0]).max() / h + 1) * h
+    low, high = points.min(0) - 1.01 * h, points.max(0) + 1.01 * h
+    low[0], high[0] = -half, half
+    return solid_from_mesh(points, triangles, h, (low, high))
+
+
+def _neighbours(n: int, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    pairs = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
+    table = coo_matrix((np.ones(2 * len(pairs), np.int8), (pairs.T.ravel(), pairs[:, ::-1].T.ravel())), (n, n)).tocsr()
+    table.sort_indices()
+    return table.indptr.astype(np.int64), table.indices.astype(np.int32)
+
+
+def _sheets(triangles: np.ndarray, n: int, piece: np.ndarray) -> np.ndarray:
+    """(n,) bool: points of pieces that are open sheets."""
+    e = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), 1).astype(np.int64)
+    code, uses = np.unique(e[:, 0] * n + e[:, 1], return_counts=True)
+    of = piece[code // n]
+    count = int(piece.max(initial=-1)) + 1
+    border = np.bincount(of[uses == 1], minlength=count) / np.maximum(np.bincount(of, minlength=count), 1)
+    return np.asarray((border > SHEET)[piece])
+
+
+@compiled
+def _under(
+    p: np.ndarray, normals: np.ndarray, number: np.ndarray, cells: np.ndarray, ways: np.ndarray, most: int, over: float
+) -> np.ndarray:  # fmt: skip
+    """(n, most) int32: the cell nearest to a place half a cell under each point (p in cells), and its neighbours near the point.
+
+    Only cells on the inner side of the point's own plane: what lies across a gap or a thin sheet isn't under it.
+    """
+    n = len(p)
+    out = np.full((n, most), -1, np.int32)
+    for i in range(n):
+        q = p[i] - 0.5 * normals[i]
+        best, root = 1e9, -1
+        for a in range(max(int(q[0]) - 1, 0), min(int(q[0]) + 2, number.shape[0])):
+            for b in range(max(int(q[1]) - 1, 0), min(int(q[1]) + 2, number.shape[1])):
+                for c in range(max(int(q[2]) - 1, 0), min(int(q[2]) + 2, number.shape[2])):
+                    m = number[a, b, c]
+                    if m < 0:
+                        continue
+                    x, y, z = a + 0.5 - p[i, 0], b + 0.5 - p[i, 1], c + 0.5 - p[i, 2]
+                    if x * normals[i, 0] + y * normals[i, 1] + z * normals[i, 2] > over:
+                        continue
+                    d = (a + 0.5 - q[0]) ** 2 + (b + 0.5 - q[1]) ** 2 + (c + 0.5 - q[2]) ** 2
+                    if d < best:
+                        best, root = d, m
+        if root < 0:
+            continue
+        out[i, 0] = root
+        k = 1
+        for w in range(26):
+            m = ways[root, w]
+            if m < 0 or k == most:
+                continue
+            x, y, z = cells[m, 0] + 0.5 - p[i, 0], cells[m, 1] + 0.5 - p[i, 1], cells[m, 2] + 0.5 - p[i, 2]
+            high = x * normals[i, 0] + y * normals[i, 1] + z * normals[i, 2]
+            if x * x + y * y + z * z < 1.3 and high <= over:
+                out[i, k] = m
+                k += 1
+    return out
+
+
+@compiled
+def _joined(ways: np.ndarray, under: np.ndarray, rows: np.ndarray, cols: np.ndarray) -> Any:
+    c, n = len(ways), len(under)
+    out = np.zeros(c + n + 1, np.int64)
+    for i in range(c):
+        for k in range(ways.shape[1]):
+            if ways[i, k] >= 0:
+                out[i + 1] += 1
+    for v in range(n):
+        out[c + v + 1] += rows[v + 1] - rows[v]
+        for k in range(under.shape[1]):
+            if under[v, k] >= 0:
+                out[c + v + 1] += 1
+                out[under[v, k] + 1] += 1
+    for i in range(c + n):
+        out[i + 1] += out[i]
+    to = np.empty(out[-1], np.int32)
+    at = out[:-1].copy()
+    for i in range(c):
+        for k in range(ways.shape[1]):
+            if ways[i, k] >= 0:
+                to[at[i]] = ways[i, k]
+                at[i] += 1
+    for v in range(n):
+        for k in range(under.shape[1]):
+            m = under[v, k]
+            if m >= 0:
+                to[at[c + v]], to[at[m]] = m, c + v
+                at[c + v] += 1
+                at[m] += 1
+        for e in range(rows[v], rows[v + 1]):
+            to[at[c + v]] = c + cols[e]
+            at[c + v] += 1
+    return out, to
+
+
+def _bridges(points: np.ndarray, piece: np.ndarray, held: np.ndarray, h: float) -> np.ndarray:
+    """(k, 2) pairs of points between loose pieces and what lies nearest to them.
+
+    Pieces without cells of their own (sheets) hang on the body where they come near it; closed ones that lie apart are
+    joined where they are nearest to the largest, so that nothing is out of reach.
+    """
+    count = int(piece.max(initial=-1)) + 1
+    if count < 2:
+        return np.zeros((0, 2), np.int64)
+    has = np.zeros(count, bool)
+    has[piece[held]] = True
+    sizes = np.bincount(piece, minlength=count)
+    main = int(np.argmax(np.where(has, sizes, 0) if has.any() else sizes))
+    out = []
+    placed = piece == main
+    order = sorted((p for p in range(count) if p != main), key=lambda p: (not has[p], -sizes[p]))
+    trees = {True: cKDTree(points[has[piece]]) if has.any() else None}
+    bodies = np.flatnonzero(has[piece])
+    for p in order:
+        mine = np.flatnonzero(piece == p)
+        if not has[p] and trees[True] is not None:
+            far, near = trees[True].query(points[mine])
+            near = bodies[near]
+        else:
+            others = np.flatnonzero(placed)
+            far, near = cKDTree(points[others]).query(points[mine])
+            near = others[near]
+        keep = far <= max(1.5 * float(far.min()), h)
+        out.append(np.stack([mine[keep], near[keep]], 1))
+        placed[mine] = True
+    return np.concatenate(out)
