@@ -13,7 +13,6 @@ from dataclasses import dataclass
 from functools import cache
 from hashlib import sha256
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from scipy.spatial import cKDTree

@@ -26,7 +26,7 @@ from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.geometry.topology import skin_triangles
 from vonkel.core.joints.orient import turn_down_bones as turned_down_bones
 from vonkel.core.skin import Deformer
-from vonkel.core.skin.bind import bind_skin
+from vonkel.core.skin.bind import bind_skin, welded_points
 from vonkel.core.trials.measure import edge_table
 from vonkel.core.trials.poses import pose_from_turns
 
@@ -82,17 +82,13 @@ def judged(c: Character, seconds: float, body: str = "") -> SkinFigures:
     table = edge_table(c.points, skin_triangles(c))
     edges, weights = table.edges, dense(c)
     jumps = np.abs(weights[edges[:, 0]] - weights[edges[:, 1]]).max(1) if len(edges) else np.zeros(1)
-    used = np.unique(edges)
-    number = np.full(len(c.points), -1)
-    number[used] = np.arange(len(used))
-    inner = number[edges]
-    n = len(used)
-    pieces = connected_components(
-        csr_matrix((np.ones(len(inner), np.int8), (inner[:, 0], inner[:, 1])), (n, n)), directed=False
-    )[1]
+    first, of = welded_points(c.points, 1e-5 * c.size)  # a texture's seam doesn't part a body
+    inner, n = of[edges], len(first)
+    graph = csr_matrix((np.ones(len(inner), np.int8), (inner[:, 0], inner[:, 1])), (n, n))
+    pieces = connected_components(graph, directed=False)[1]
     owner = weights.argmax(1)
     out = SkinFigures(
-        body or c.name, n, seconds, float(jumps.max()), float(np.quantile(jumps, 0.999)), islands(owner[used], inner, pieces),
+        body or c.name, len(np.unique(edges)), seconds, float(jumps.max()), float(np.quantile(jumps, 0.999)), islands(owner[first], inner, pieces),
         other_leg(c, weights), other_finger(c, weights, owner),
     )  # fmt: skip
     out.torn, out.folds = torn(c, table)
@@ -105,13 +101,12 @@ def _digit_of(j: Joint) -> str:
 
 
 def other_finger(c: Character, weights: np.ndarray, owner: np.ndarray) -> float:
-    """The most weight that other digits of a hand have where one, beyond its first joint, holds a point most strongly."""
+    """The most weight that other digits have where the last joint of one holds a point most strongly."""
     assert c.skin
     digits = [_digit_of(c.joint(n)) for n in c.skin.joints]
     worst = 0.0
     for k, digit in enumerate(digits):
-        j = c.joint(c.skin.joints[k])
-        if not digit or j.parent is None or _digit_of(c.joint(j.parent)) != digit:
+        if not digit or any(j.deforms for j in c.children.get(c.skin.joints[k], ())):
             continue
         others = [i for i, x in enumerate(digits) if x and x != digit]
         mine = owner == k

@@ -193,7 +193,9 @@ STEP_LENGTHS = np.linalg.norm(NEIGHBOUR_CELLS, axis=1)
 
 
 # Places of the single steps −x +x −y +y −z +z in NEIGHBOUR_CELLS.
-SINGLE = np.array([int(np.flatnonzero((NEIGHBOUR_CELLS == s).all(1))[0]) for s in np.kron(np.eye(3, dtype=int), [[-1], [1]])])
+SINGLE = np.array(
+    [int(np.flatnonzero((NEIGHBOUR_CELLS == s).all(1))[0]) for s in np.kron(np.eye(3, dtype=int), [[-1], [1]])]
+)
 ORDERS = np.array([(0, 1, 2), (0, 2, 1), (1, 0, 2), (1, 2, 0), (2, 0, 1), (2, 1, 0)])
 
 
@@ -244,7 +246,11 @@ def solid_from_mesh(
     t = np.ascontiguousarray(triangles, np.int32)
     for axis in range(3):
         order = [(axis + 1) % 3, (axis + 2) % 3, axis]
-        turned, along, step = np.ascontiguousarray(p[:, order]), tuple(shape[o] for o in order), tuple(strides[o] for o in order)
+        turned, along, step = (
+            np.ascontiguousarray(p[:, order]),
+            tuple(shape[o] for o in order),
+            tuple(strides[o] for o in order),
+        )
         rows, heights, signs = _crossings(turned, t, along[0], along[1])
         _vote(rows, heights, signs, step, along, np.uint8(1 << axis), score, gaps)
     return Solid(np.asarray(low, float), float(h), (score > 0).reshape(shape), gaps.reshape(shape))

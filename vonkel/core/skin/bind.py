@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import csr_matrix
+from scipy.sparse import csr_matrix, diags
 
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
@@ -22,15 +22,18 @@ from ..weights import WeightTable
 from .blending import blended
 from .bones import Bone, bones_of, distance_to_segments, holds_skin, reach_of
 from .owners import owners
+from .settling import Mirror, settled
 from .ways import ways_of
 
 USUAL_FALLOFF, USUAL_SMOOTH = 5.0, 20  # what a softness of 1 is said by
+BEYOND = 0.04  # the share of the size past the middle in which a side's limbs let go
 
 
 @dataclass(frozen=True)
 class Surface:
     """What a binding method is given: points (n, 3) and triangles (t, 3) of the skin, which points are skin (n,) bool, the
-    bones, how fast a hold fades (higher: sharper), how far it is evened along the surface, and how many cells fill it."""
+    bones, how fast a hold fades (higher: sharper), how far it is evened along the surface, how many joints may
+    hold a point, and how many cells fill the body."""
 
     character: Character
     points: np.ndarray
@@ -39,6 +42,7 @@ class Surface:
     bones: list[Bone]
     falloff: float
     smooth: int
+    influences: int = 4
     cells: int = 0
 
 
@@ -82,12 +86,11 @@ def bind_skin(
     if soft.any():
         keep = soft[topology_of(character).triangles[:, 0]]
         surface = Surface(
-            character, points, topology_of(character).triangles[keep], soft, bones, falloff, smooth, cells
+            character, points, topology_of(character).triangles[keep], soft, bones, falloff, smooth, influences, cells
         )
         own = BINDINGS[by].weights(surface).tocoo()
         held = csr_matrix((own.data, (np.flatnonzero(soft)[own.row], own.col)), held.shape)
     table = _with_rigid_parts(character, WeightTable(holders, held))
-    tell(0.95, "keeping the strongest influences")
     index, weights = table.rows(influences)
     return character.with_(
         skin=Skin(joints=holders, method=deforming, influences=influences),
@@ -99,22 +102,35 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     """Owned through the filled body, blended along the skin (see the head of this file)."""
     tell(0.05, "filling the body")
     number = np.cumsum(s.soft) - 1
-    points, triangles = s.points[s.soft], number[s.triangles]
+    points = s.points[s.soft]
+    first, of = welded_points(points, PAIR * s.character.size)
+    triangles = of[number[s.triangles]]
+    triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
     reach = reach_of(s.character, s.bones)
-    ways = ways_of(points, triangles, s.character.size, s.cells)
+    ways = ways_of(points[first], triangles, s.character.size, s.cells)
     tell(0.3, "measuring whose each point is")
     own, radii = owners(ways, reach)
     tell(0.6, "blending along the skin")
     softness = USUAL_FALLOFF / s.falloff * float(np.sqrt(s.smooth / USUAL_SMOOTH))
-    holds = blended(ways, reach, own, radii, softness)
-    lost = holds.count == 0
-    slots = np.arange(holds.bone.shape[1])[None] < holds.count[:, None]
-    rows, _ = np.nonzero(slots)
-    held = csr_matrix((holds.weight[slots], (rows, holds.bone[slots])), (len(points), len(s.bones)))
-    if lost.any():
+    held = blended(ways, reach, own, radii, softness).table(len(s.bones))
+    mirror = mirror_of(points[first], reach.partner, s.character.size)
+    if mirror is not None:
+        held = mirror.faded(both_sides_alike(held, mirror), points[first, 0], BEYOND * s.character.size)
+    tell(0.9, "keeping the strongest influences")
+    held = settled(ways, held, s.influences, mirror)[of]
+    lost = np.flatnonzero(own[of] < 0)
+    if len(lost):
         near = _nearest_bones(points[lost], s.bones)
-        held = (held + csr_matrix((np.ones(len(near)), (np.flatnonzero(lost), near)), held.shape)).tocsr()
-    return both_sides_alike(held, points, reach.partner, s.character.size)
+        held = (held + csr_matrix((np.ones(len(near)), (lost, near)), held.shape)).tocsr()
+    return held
+
+
+def welded_points(points: np.ndarray, within: float) -> tuple[np.ndarray, np.ndarray]:
+    """Points in one place count as one, as where a mesh is cut along its texture's seams: which stand for all (m,), and which of
+    those each point is (n,)."""
+    cells = np.floor(points / (4.0 * within) + 0.5).astype(np.int64)
+    _, first, of = np.unique(cells, axis=0, return_index=True, return_inverse=True)
+    return first, of.ravel()
 
 
 def _nearest_bones(points: np.ndarray, bones: list[Bone]) -> np.ndarray:
@@ -150,24 +166,29 @@ def holder_of(character: Character, role: str, name: str, middle: np.ndarray, in
     return nearest(list(index))
 
 
-def both_sides_alike(held: csr_matrix, points: np.ndarray, partner: np.ndarray, size: float) -> csr_matrix:
-    """Weights (s, b) whose right is the mirror of their left, to the bit, where both the points (s, 3) and the joints are
-    symmetric; otherwise as they are.  partner (b,): the mirrored bones, −1 where they aren't."""
+def mirror_of(points: np.ndarray, partner: np.ndarray, size: float) -> Mirror | None:
+    """How a body with points (n, 3) is mirrored about x = 0, where they and the joints are; otherwise None.
+
+    partner (b,): the mirrored bones, −1 where they aren't.
+    """
     if not len(points) or (partner < 0).any():
-        return held
+        return None
     distance, other = mirror_distance(points)
     if distance.max() > PAIR * size or (other[other] != np.arange(len(points))).any():
+        return None
+    return Mirror(other, partner, np.where(other == np.arange(len(points)), 0, np.where(points[:, 0] > 0, 1, -1)))
+
+
+def both_sides_alike(held: csr_matrix, mirror: Mirror | None) -> csr_matrix:
+    """Weights (n, b) whose right is the mirror of their left, to the bit; as they are where nothing is mirrored."""
+    if mirror is None:
         return held
-    swapped = held[other][:, partner]
-    left, middle = points[:, 0] > 0, other == np.arange(len(points))
-    mean = 0.5 * (held + swapped)
+    swapped = held[mirror.other][:, mirror.partner]
 
-    def rows(which: np.ndarray) -> csr_matrix:
-        return csr_matrix(
-            (which.astype(float), (np.arange(len(which)), np.arange(len(which)))), (len(which), len(which))
-        )
-
-    return (rows(left & ~middle) @ held + rows(middle) @ mean + rows(~left & ~middle) @ swapped).tocsr()
+    sides = ((1, held), (0, 0.5 * (held + swapped)), (-1, swapped))
+    return sum(
+        (diags((mirror.side == side).astype(float)) @ one for side, one in sides), csr_matrix(held.shape)
+    ).tocsr()
 
 
 def weights_by_nearest_bone(s: Surface) -> csr_matrix:
@@ -185,7 +206,8 @@ def weights_by_nearest_bone(s: Surface) -> csr_matrix:
     ).tocsr()
     for _ in range(s.smooth):
         held = mean @ held
-    return both_sides_alike(held.tocsr(), points, reach_of(s.character, s.bones).partner, s.character.size)
+    partner = reach_of(s.character, s.bones).partner
+    return both_sides_alike(held.tocsr(), mirror_of(points, partner, s.character.size))
 
 
 BINDINGS |= {

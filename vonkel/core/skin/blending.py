@@ -13,13 +13,14 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from scipy.sparse import coo_matrix, csr_matrix
 
 from ..compiled import compiled, compiled_loosely
 from .bones import Reach, radius_at, to_segment
-from .owners import areas
+from .owners import FLESH, areas
 from .ways import Ways
 
-SOFT = 0.45  # of a limb's radius: how far each of the two passes spreads
+SOFT = 0.7  # of a limb's radius: how far each of the two passes spreads
 SHORT = 0.6  # the most of a bone's own length
 EDGES = 0.9  # the least, in mean edge lengths at a point
 WIDEN = 0.2  # metres by which the length may grow for each along the skin
@@ -27,8 +28,8 @@ FAR = 3.6  # lengths that a hold reaches at most
 MOST = 10  # bones that may hold a point while weights are made
 PASSES, EXACT, STEPS = 2, 3e-2, 200  # solves one after the other; where a solve stops: relative residual, steps
 ROUNDS = 3  # of evening at the end, over edges
-JUMP, CALMING = 0.2, 24  # where a weight changes more along an edge, its ends are evened, for so many rounds
-WHOLE, HANDED = 0.3, 0.8  # the ancestor's weight from which what two limbs contest is handed over, and how much of it
+# What two limbs contest beyond LEFT goes to the bone they hang from: the share HANDED of it where that one weighs WHOLE.
+WHOLE, HANDED, LEFT = 0.6, 0.5, 0.04
 
 
 @dataclass
@@ -38,6 +39,11 @@ class Holds:
     bone: np.ndarray
     count: np.ndarray
     weight: np.ndarray
+
+    def table(self, bones: int) -> csr_matrix:
+        """(n, bones) weights."""
+        used = np.arange(self.bone.shape[1])[None] < self.count[:, None]
+        return csr_matrix((self.weight[used], (np.nonzero(used)[0], self.bone[used])), (len(self.bone), bones))
 
 
 def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0) -> Holds:
@@ -49,7 +55,7 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     np.maximum.at(longest, reach.bone, reach.length)
     longest = np.where(longest > 0, longest, np.inf)[reach.bone]
     length = _lengths(p, rows, cols, own, *segments, radii, longest, SOFT * softness, SHORT, EDGES, WIDEN)
-    second, share = _borders(p, rows, cols, own, reach.bone, *segments, radii)
+    second, share = _borders(p, FLESH * ways.thick[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
     if len(ways.bridges):
         rows, cols, conductance = _with_bridges(ways, conductance)
     bone, away, count = _regions(p, rows, cols, own, reach.bone, second, length, FAR, MOST)
@@ -66,10 +72,8 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     with ThreadPoolExecutor(2) as pool:  # the loops let other threads run; bones don't share anything
         list(pool.map(solve, spans))
     _made_whole(count, weight)
-    _handed_over(bone, count, weight, _common(reach.parent, reach.side), WHOLE, HANDED)
-    weight = _evened(rows, cols, bone, count, weight, ROUNDS)
-    _calmed(rows, cols, bone, count, weight, JUMP, CALMING)
-    return Holds(bone, count, weight)
+    _handed_over(bone, count, weight, _common(reach.parent, reach.side), WHOLE, HANDED, LEFT)
+    return Holds(bone, count, _evened(rows, cols, bone, count, weight, ROUNDS))
 
 
 def _conductances(ways: Ways) -> np.ndarray:
@@ -90,8 +94,6 @@ def _conductances(ways: Ways) -> np.ndarray:
 
 
 def _with_bridges(ways: Ways, conductance: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    from scipy.sparse import coo_matrix, csr_matrix
-
     n, k = len(ways.points), len(ways.bridges)
     i, j = np.concatenate([ways.bridges, ways.bridges[:, ::-1]]).T
     table = csr_matrix((conductance, ways.cols, ways.rows), (n, n)) + coo_matrix((np.full(2 * k, 0.5), (i, j)), (n, n))
@@ -117,8 +119,8 @@ def _lengths(
         out[i] = edges * mean / max(rows[i + 1] - rows[i], 1)
         if own[i] >= 0:
             o = own[i]
-            _, t = to_segment(p[i], start[o], way[o], square[o])
-            out[i] = max(out[i], min(soft * radius_at(radii[o], t), short * longest[o]))
+            d, t = to_segment(p[i], start[o], way[o], square[o])
+            out[i] = max(out[i], min(soft * max(radius_at(radii[o], t), d), short * longest[o]))
     for turn in range(6):
         for step in range(n):
             i = step if turn % 2 == 0 else n - 1 - step
@@ -130,7 +132,8 @@ def _lengths(
 
 @compiled
 def _borders(
-    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, bone: np.ndarray, start: np.ndarray, way: np.ndarray,
+    p: np.ndarray,
+    thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, bone: np.ndarray, start: np.ndarray, way: np.ndarray,
     square: np.ndarray, radii: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
     """Ownership finer than the mesh: (n,) int32 the bone beyond the border at each point (−1: none near) and (n,) the owner's
@@ -145,7 +148,7 @@ def _borders(
         if o < 0:
             continue
         d, t1 = to_segment(p[i], start[o], way[o], square[o])
-        r1 = radius_at(radii[o], t1)
+        r1 = min(radius_at(radii[o], t1), thick[i])
         d1, best = d / r1, 1e18
         for e in range(rows[i], rows[i + 1]):
             j = cols[e]
@@ -153,7 +156,7 @@ def _borders(
             if s < 0 or bone[s] == bone[o]:
                 continue
             d, t2 = to_segment(p[i], start[s], way[s], square[s])
-            r2 = radius_at(radii[s], t2)
+            r2 = min(radius_at(radii[s], t2), thick[i])
             apart = np.sqrt(((start[o] + t1 * way[o] - start[s] - t2 * way[s]) ** 2).sum())
             r = 0.5 * (r1 + r2)
             gap = max((d / r2) ** 2 - d1 * d1, 0.0) * r * r / (2.0 * apart + 1e-3 * r)
@@ -379,7 +382,13 @@ def _common(parent: np.ndarray, side: np.ndarray) -> np.ndarray:
 
 @compiled
 def _handed_over(
-    bone: np.ndarray, count: np.ndarray, weight: np.ndarray, common: np.ndarray, whole: float, handed: float
+    bone: np.ndarray,
+    count: np.ndarray,
+    weight: np.ndarray,
+    common: np.ndarray,
+    whole: float,
+    handed: float,
+    left: float,
 ) -> None:
     """What two limbs contest goes to the bone they both hang from, in the measure that it is there.  In place.
 
@@ -393,7 +402,7 @@ def _handed_over(
         gains[:], loss[:] = False, 0.0
         for a in range(count[i]):
             for b in range(a + 1, count[i]):
-                over, x = common[bone[i, a], bone[i, b]], min(weight[i, a], weight[i, b])
+                over, x = common[bone[i, a], bone[i, b]], max(min(weight[i, a], weight[i, b]) - left, 0.0)
                 if over < 0 or x <= 0.0:
                     continue
                 for k in range(count[i]):
@@ -446,49 +455,3 @@ def _evened(
                 _mean_row(i, rows, cols, bone, count, now, 1.0, new[i])
         now, new = new, now
     return now
-
-
-@compiled
-def _jumps(i: int, j: int, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, most: float) -> bool:
-    for k in range(count[i]):
-        x = 0.0
-        for m in range(count[j]):
-            if bone[j, m] == bone[i, k]:
-                x = weight[j, m]
-                break
-        if abs(weight[i, k] - x) > most:
-            return True
-    return False
-
-
-@compiled
-def _calmed(
-    rows: np.ndarray, cols: np.ndarray, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, most: float, rounds: int
-) -> None:  # fmt: skip
-    """Where a weight changes by more than `most` along an edge both ends are evened, in place, until none does."""
-    n = len(count)
-    todo, look = np.zeros(n, np.bool_), np.arange(n)
-    near = np.zeros(n, np.bool_)
-    new = np.empty((n, bone.shape[1]))
-    for _ in range(rounds):
-        todo[:] = False
-        found = False
-        for i in look:
-            for e in range(rows[i], rows[i + 1]):
-                if count[i] > 0 and _jumps(i, cols[e], bone, count, weight, most):
-                    todo[i] = todo[cols[e]] = found = True
-        if not found:
-            break
-        near[:] = False
-        for i in look:
-            if todo[i]:
-                near[i] = True
-                for e in range(rows[i], rows[i + 1]):
-                    near[cols[e]] = True
-        look = np.flatnonzero(near)
-        for i in look:
-            if count[i] > 1 and todo[i]:
-                _mean_row(i, rows, cols, bone, count, weight, 0.5, new[i])
-        for i in look:
-            if count[i] > 1 and todo[i]:
-                weight[i] = new[i]

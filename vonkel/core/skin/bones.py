@@ -136,11 +136,16 @@ def _partners(bones: Sequence[Bone], index: dict[str, int], size: float) -> np.n
     if (partner >= 0).all():
         for b, p in zip(bones, partner, strict=True):
             other = bones[p].segments
-            if len(other) != len(b.segments) or np.abs(b.segments * [-1, 1, 1] - other).max() > PAIR * size:
+            if len(other) != len(b.segments) or _unlike(b.segments * [-1, 1, 1], other) > PAIR * size:
                 break
         else:
             return partner
     return np.full(len(bones), -1)
+
+
+def _unlike(a: np.ndarray, b: np.ndarray) -> float:
+    """How far two sets of segments (s, 2, 3) are from being the same, in any order."""
+    return float(np.abs(a[:, None] - b[None]).max((2, 3)).min(1).max())
 
 
 @compiled

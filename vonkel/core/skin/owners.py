@@ -27,6 +27,10 @@ KEPT, LOW, HIGH = (
     0.8,
     1.6,
 )  # how much of an old radius stays where little is owned; bounds of the new one to the old
+FLESH = (
+    5.0  # a bone's radius counts up to so many times the thickness of the flesh at a place: no trunk claims a membrane
+)
+
 ROUNDS = 8  # of making owners exact
 
 
@@ -42,6 +46,7 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         inner_rows, inner_cols = _only_cells(rows, cols, c)
         rough = _search(
             ways.solid.centres,
+            FLESH * ways.thick[:c],
             inner_rows,
             inner_cols,
             reach.start,
@@ -55,9 +60,23 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         below = np.where(ways.under[:, 0] >= 0, rough[np.maximum(ways.under[:, 0], 0)], -1).astype(np.int32)
         measured = _measured(ways.points, areas(ways), below, reach.start, reach.way, reach.square, radii, KEPT)
         radii = _tidy(np.clip(measured, LOW * radii, HIGH * radii), reach)
-    own, key = _search(ways.places, rows, cols, reach.start, reach.way, reach.square, radii, seeds, of, STRAIGHT)
+    own, key = _search(
+        ways.places, FLESH * ways.thick, rows, cols, reach.start, reach.way, reach.square, radii, seeds, of, STRAIGHT
+    )
     own, key = own[c:].copy(), key[c:]
-    _settle(ways.points, ways.rows, ways.cols, own, key, reach.start, reach.way, reach.square, radii, ROUNDS)
+    _settle(
+        ways.points,
+        FLESH * ways.thick[c:],
+        ways.rows,
+        ways.cols,
+        own,
+        key,
+        reach.start,
+        reach.way,
+        reach.square,
+        radii,
+        ROUNDS,
+    )
     return own, radii
 
 
@@ -144,7 +163,8 @@ def _meeting(reach: Reach) -> tuple[np.ndarray, np.ndarray]:
 
 @compiled
 def _search(
-    places: np.ndarray, rows: np.ndarray, cols: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray, radii: np.ndarray,
+    places: np.ndarray,
+    thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray, radii: np.ndarray,
     seeds: np.ndarray, of: np.ndarray, straight: float,
 ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
     """One search from all segments at once: (N,) int32 the owner of each node (−1 not reached) and (N,) its distance in radii.
@@ -160,7 +180,7 @@ def _search(
     for e in range(len(seeds)):
         i, s = seeds[e], of[e]
         d, t = to_segment(places[i], start[s], way[s], square[s])
-        k = d / radius_at(radii[s], t)
+        k = d / min(radius_at(radii[s], t), thick[i])
         if k < key[i]:
             key[i], gone[i], own[i] = k, d, s
             heap_push(heap_key, heap_node, size, k, i)
@@ -184,6 +204,7 @@ def _search(
                 t = min(max((p0 * w0 + p1 * w1 + p2 * w2) / ww, 0.0), 1.0)
             p0, p1, p2 = p0 - t * w0, p1 - t * w1, p2 - t * w2
             r = r0 + (r1 - r0) * 2.0 * t if t < 0.5 else r1 + (r2 - r1) * (2.0 * t - 1.0)
+            r = min(r, thick[j])
             dd = p0 * p0 + p1 * p1 + p2 * p2
             if dd >= (key[j] * r) ** 2:
                 continue  # not nearer even in a straight line
@@ -233,7 +254,8 @@ def _measured(
 
 @compiled
 def _settle(
-    points: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, key: np.ndarray, start: np.ndarray, way: np.ndarray,
+    points: np.ndarray,
+    thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, key: np.ndarray, start: np.ndarray, way: np.ndarray,
     square: np.ndarray, radii: np.ndarray, rounds: int,
 ) -> None:  # fmt: skip
     """Owners made exact in place: each point tries the segments of its neighbours, of those that are reached straight.
@@ -246,7 +268,7 @@ def _settle(
     for i in range(n):
         if own[i] >= 0:
             d, t = to_segment(points[i], start[own[i]], way[own[i]], square[own[i]])
-            k = d / radius_at(radii[own[i]], t)
+            k = d / min(radius_at(radii[own[i]], t), thick[i])
             plain[i] = key[i] <= 1.02 * k + 0.02
             if plain[i]:
                 best[i] = k
@@ -261,7 +283,7 @@ def _settle(
                 if s < 0 or s == own[i] or not plain[cols[e]]:
                     continue
                 d, t = to_segment(points[i], start[s], way[s], square[s])
-                k = d / radius_at(radii[s], t)
+                k = d / min(radius_at(radii[s], t), thick[i])
                 if k < best[i] - 1e-9:
                     best[i], own[i], plain[i], changed = k, s, True, True
         if not changed:

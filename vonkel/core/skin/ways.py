@@ -25,6 +25,7 @@ FINEST, COARSEST = 1 / 400, 1 / 64  # bounds of a cell's edge, shares of the bod
 BARE = 0.015  # with more points than this share that lie over no cell, a body is filled more finely
 FINER, TIMES = 0.7, 2  # by how much at a time, and how often at most
 SHEET = 0.03  # a piece with more border edges than this share is an open sheet
+MOSTLY = 0.5  # the share of the faces that are sheets from which on they count as a body
 OVER = 0.2  # a cell whose centre lies above a point's plane by more than this many cells isn't under it
 BELOW = 4  # cells under a point
 
@@ -52,6 +53,16 @@ class Ways:
         return np.concatenate([self.solid.centres, self.points])
 
     @cached_property
+    def thick(self) -> np.ndarray:
+        """(c + n,) metres: how thick the flesh is round each cell and point, as the radius of a ball in it that reaches there."""
+        c, solid = self.cells, self.solid
+        if not c:
+            return np.full(len(self.points), solid.h)
+        inner = _balls(solid.ways, solid.depth, solid.cells.astype(np.float64) * solid.h, 0.5 * solid.h)
+        held = self.under[:, 0] >= 0
+        return np.concatenate([inner, np.where(held, inner[np.maximum(self.under[:, 0], 0)], 0.5 * solid.h)])
+
+    @cached_property
     def all(self) -> tuple[np.ndarray, np.ndarray]:
         """Rows and columns of all links: cells to cells, cells to points and back, points to points, bridges."""
         bridges = self.bridges + self.cells
@@ -70,7 +81,9 @@ def ways_of(points: np.ndarray, triangles: np.ndarray, size: float, cells: int =
     n = len(points)
     rows, cols = _neighbours(n, triangles)
     piece = connected_components(csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n)), directed=False)[1]
-    closed = triangles[~_sheets(triangles, n, piece)[triangles[:, 0]]]
+    sheet = _sheets(triangles, n, piece)[triangles[:, 0]]
+    # where hardly anything is closed the whole is taken to enclose a body: a mesh in many pieces, or with holes
+    closed = triangles[~sheet] if sheet.mean() < MOSTLY else triangles
     normals = point_normals(points, triangles)
     h = _cell(points, closed, size, cells or CELLS)
     for _ in range(1 if cells else 1 + TIMES):
@@ -158,6 +171,25 @@ def _under(
 
 
 @compiled
+def _balls(ways: np.ndarray, depth: np.ndarray, places: np.ndarray, slack: float) -> np.ndarray:
+    """(c,) the depth of the deepest cell on the way inwards whose ball still holds the cell."""
+    out = depth.copy()
+    for n in range(len(depth)):
+        at = n
+        while True:
+            best = at
+            for k in range(26):
+                m = ways[at, k]
+                if m >= 0 and depth[m] > depth[best]:
+                    best = m
+            if best == at or np.sqrt(((places[best] - places[n]) ** 2).sum()) > depth[best] + slack:
+                break
+            at = best
+        out[n] = depth[at]
+    return out
+
+
+@compiled
 def _joined(ways: np.ndarray, under: np.ndarray, rows: np.ndarray, cols: np.ndarray) -> Any:
     c, n = len(ways), len(under)
     out = np.zeros(c + n + 1, np.int64)
@@ -206,21 +238,18 @@ def _bridges(points: np.ndarray, piece: np.ndarray, held: np.ndarray, h: float) 
     has[piece[held]] = True
     sizes = np.bincount(piece, minlength=count)
     main = int(np.argmax(np.where(has, sizes, 0) if has.any() else sizes))
+    own = cKDTree(points[piece == main])
+    home = np.flatnonzero(piece == main)
+    body = np.flatnonzero(has[piece])
+    all_bodies = cKDTree(points[body]) if has.any() else own
     out = []
-    placed = piece == main
-    order = sorted((p for p in range(count) if p != main), key=lambda p: (not has[p], -sizes[p]))
-    trees = {True: cKDTree(points[has[piece]]) if has.any() else None}
-    bodies = np.flatnonzero(has[piece])
-    for p in order:
-        mine = np.flatnonzero(piece == p)
-        if not has[p] and trees[True] is not None:
-            far, near = trees[True].query(points[mine])
-            near = bodies[near]
-        else:
-            others = np.flatnonzero(placed)
-            far, near = cKDTree(points[others]).query(points[mine])
-            near = others[near]
+    order = np.argsort(piece, kind="stable")
+    for p, mine in enumerate(np.split(order, np.cumsum(sizes)[:-1])):
+        if p == main:
+            continue
+        sheet = not has[p] and has.any()
+        far, near = (all_bodies if sheet else own).query(points[mine])
+        near = body[near] if sheet else home[near]
         keep = far <= max(1.5 * float(far.min()), h)
         out.append(np.stack([mine[keep], near[keep]], 1))
-        placed[mine] = True
     return np.concatenate(out)
