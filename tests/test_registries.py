@@ -10,7 +10,6 @@ from typer.testing import CliRunner
 
 from vonkel.cli import app as cli
 from vonkel.core.character import Joint
-from vonkel.core.errors import StepRefused
 from vonkel.core.formats import FORMATS, Format, read_character
 from vonkel.core.handover import written
 from vonkel.core.skin.bind import BINDINGS, Binding
@@ -102,8 +101,9 @@ def test_the_reference_needs_no_network(tmp_path):
     assert "/api/c/{number}/steps" in api["paths"]
 
 
-def test_the_nearest_bone_binds_what_has_no_inside():
-    """A flat sheet, open all round, has no volume to measure through: the refusal names another way, and that way works."""
+@pytest.mark.parametrize("by", ["volume", "nearest"])
+def test_an_open_sheet_is_bound_by_every_way(by):
+    """A flat sheet, open all round, has no volume to measure through: its own edges are the ways."""
     n = 12
     grid = np.stack(np.meshgrid(np.linspace(0, 1, n), np.linspace(0, 0.3, n), indexing="ij"), -1).reshape(-1, 2)
     lines = [f"v {x:.4f} {y:.4f} 0.0" for x, y in grid]
@@ -116,10 +116,7 @@ def test_the_nearest_bone_binds_what_has_no_inside():
         Joint(name="end", parent="b", place=(1, 0.15, 0), deforms=False),
     )
     c = c.with_(joints=joints)
-    with pytest.raises(StepRefused) as refused:
-        apply_step(c, "skin.bind", {})
-    assert "nearest bone" in refused.value.todo
-    bound, _ = apply_step(c, "skin.bind", {"by": "nearest", "smooth": 2})
+    bound, _ = apply_step(c, "skin.bind", {"by": by, "smooth": 2})
     first = bound.arrays["skin/joints"][:, 0]
     names = np.array(bound.skin.joints)[first]
     left = c.points[:, 0] < 0.4

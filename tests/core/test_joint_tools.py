@@ -91,7 +91,7 @@ def test_a_split_bone_shares_its_skin_and_nothing_jumps(otter):
     assert np.allclose(gaps, gaps[0])
     assert np.allclose(made.arrays["skin/weights"].sum(1), 1, atol=1e-5)
     parts = [weights_of(made, n) for n in ("tail_3", "tail_3_part2", "tail_3_part3")]
-    assert np.abs(sum(parts) - before).max() < 0.35 and all(p.sum() > 0.15 * before.sum() for p in parts)
+    assert np.abs(sum(parts) - before).max() < 0.35 and all(p.sum() > 0.12 * before.sum() for p in parts)
     along = np.array([(w * made.points[:, 2]).sum() / w.sum() for w in parts])
     assert (np.diff(along) < 0).all()  # from root to tip
     with pytest.raises(StepRefused, match="as neighbours"):

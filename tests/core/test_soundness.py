@@ -10,8 +10,9 @@ from vonkel.core.character import Character, Joint, Skin, Spring
 from vonkel.core.character.layout import LAYOUT, layout_of
 from vonkel.core.errors import BadParameters, StepRefused, VonkelError
 from vonkel.core.formats.mesh import character_from_mesh
-from vonkel.core.skin.bind import bind_skin, strongest
+from vonkel.core.skin.bind import bind_skin
 from vonkel.core.soundness import unsound
+from vonkel.core.weights import WeightTable
 from vonkel.steps import apply_step
 
 
@@ -167,7 +168,7 @@ def test_parts_of_arrays_of_another_form_are_refused(whole, array_):
 def test_one_influence_holds_every_point():
     """Two joints that hold a point alike: what the second has is taken off the first, and something must be left."""
     even = np.array([[0.5, 0.5, 0.0], [0.5004, 0.4996, 0.0], [1.0, 0.0, 0.0]])
-    joints, weights = strongest(even, 1)
+    joints, weights = WeightTable.from_dense(("a", "b", "c"), even).rows(1)
     assert weights.ravel() == pytest.approx([1, 1, 1])
     assert joints.shape == (3, 1)
     c = bind_skin(tail(), influences=1)

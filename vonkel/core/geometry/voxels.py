@@ -238,21 +238,16 @@ def solid_from_mesh(
 ) -> Solid:
     """Fill a mesh, or what of it lies in `box` (low, high), with cells of edge h (metres)."""
     low, high = box if box is not None else (points.min(0) - h, points.max(0) + h)
-    shape = np.maximum(np.ceil((high - low) / h).astype(int), 1)
-    shape = tuple(int(n) for n in shape)
-    strides = (shape[1] * shape[2], shape[2], 1)
-    score, gaps = np.zeros(math.prod(shape), np.int8), np.zeros(math.prod(shape), np.uint8)
+    nx, ny, nz = (max(int(n), 1) for n in np.ceil((high - low) / h))
+    shape, strides = (nx, ny, nz), (ny * nz, nz, 1)
+    score, gaps = np.zeros(nx * ny * nz, np.int8), np.zeros(nx * ny * nz, np.uint8)
     p = (np.asarray(points, np.float64) - low) / h
     t = np.ascontiguousarray(triangles, np.int32)
     for axis in range(3):
-        order = [(axis + 1) % 3, (axis + 2) % 3, axis]
-        turned, along, step = (
-            np.ascontiguousarray(p[:, order]),
-            tuple(shape[o] for o in order),
-            tuple(strides[o] for o in order),
-        )
-        rows, heights, signs = _crossings(turned, t, along[0], along[1])
-        _vote(rows, heights, signs, step, along, np.uint8(1 << axis), score, gaps)
+        u, v = (axis + 1) % 3, (axis + 2) % 3
+        rows, heights, signs = _crossings(np.ascontiguousarray(p[:, [u, v, axis]]), t, shape[u], shape[v])
+        along, steps = (shape[u], shape[v], shape[axis]), (strides[u], strides[v], strides[axis])
+        _vote(rows, heights, signs, steps, along, 1 << axis, score, gaps)
     return Solid(np.asarray(low, float), float(h), (score > 0).reshape(shape), gaps.reshape(shape))
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import csr_matrix, diags
+from scipy.sparse import coo_matrix, csr_matrix, diags
 
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
@@ -21,9 +21,10 @@ from ..tolerances import PAIR
 from ..weights import WeightTable
 from .blending import blended
 from .bones import Bone, bones_of, distance_to_segments, holds_skin, reach_of
+from .coarse import DENSE, coarse
 from .owners import owners
 from .settling import Mirror, settled
-from .ways import ways_of
+from .ways import neighbours, ways_of
 
 USUAL_FALLOFF, USUAL_SMOOTH = 5.0, 20  # what a softness of 1 is said by
 BEYOND = 0.04  # the share of the size past the middle in which a side's limbs let go
@@ -48,11 +49,11 @@ class Surface:
 
 @dataclass(frozen=True)
 class Binding:
-    """A way to bind: `weights` gives (s, b), sparse, for the skin's points and the bones, rows summing to one."""
+    """A way to bind: `weights` gives (s, b), sparse or not, for the skin's points and the bones, rows summing to one."""
 
     title: str
     about: str
-    weights: Callable[[Surface], csr_matrix]
+    weights: Callable[[Surface], csr_matrix | np.ndarray]
 
 
 BINDINGS: dict[str, Binding] = {}
@@ -88,7 +89,7 @@ def bind_skin(
         surface = Surface(
             character, points, topology_of(character).triangles[keep], soft, bones, falloff, smooth, influences, cells
         )
-        own = BINDINGS[by].weights(surface).tocoo()
+        own = coo_matrix(BINDINGS[by].weights(surface))
         held = csr_matrix((own.data, (np.flatnonzero(soft)[own.row], own.col)), held.shape)
     table = _with_rigid_parts(character, WeightTable(holders, held))
     index, weights = table.rows(influences)
@@ -106,23 +107,29 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     first, of = welded_points(points, PAIR * s.character.size)
     triangles = of[number[s.triangles]]
     triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
-    reach = reach_of(s.character, s.bones)
-    ways = ways_of(points[first], triangles, s.character.size, s.cells)
+    points, reach = points[first], reach_of(s.character, s.bones)
+    fewer = coarse(points, triangles) if len(points) > DENSE else None
+    ways = ways_of(
+        fewer.points if fewer else points, fewer.triangles if fewer else triangles, s.character.size, s.cells
+    )
     tell(0.3, "measuring whose each point is")
     own, radii = owners(ways, reach)
     tell(0.6, "blending along the skin")
     softness = USUAL_FALLOFF / s.falloff * float(np.sqrt(s.smooth / USUAL_SMOOTH))
     held = blended(ways, reach, own, radii, softness).table(len(s.bones))
-    mirror = mirror_of(points[first], reach.partner, s.character.size)
-    if mirror is not None:
-        held = mirror.faded(both_sides_alike(held, mirror), points[first, 0], BEYOND * s.character.size)
-    tell(0.9, "keeping the strongest influences")
-    held = settled(ways, held, s.influences, mirror)[of]
-    lost = np.flatnonzero(own[of] < 0)
+    lost = np.flatnonzero(own < 0)
     if len(lost):
-        near = _nearest_bones(points[lost], s.bones)
+        near = _nearest_bones(ways.points[lost], s.bones)
         held = (held + csr_matrix((np.ones(len(near)), (lost, near)), held.shape)).tocsr()
-    return held
+    rows, cols = ways.rows, ways.cols
+    if fewer:
+        held = (fewer.carry @ held).tocsr()
+        rows, cols = neighbours(len(points), triangles)
+    mirror = mirror_of(points, reach.partner, s.character.size)
+    if mirror is not None:
+        held = mirror.faded(both_sides_alike(held, mirror), points[:, 0], BEYOND * s.character.size)
+    tell(0.9, "keeping the strongest influences")
+    return settled(rows, cols, held, s.influences, mirror)[of]
 
 
 def welded_points(points: np.ndarray, within: float) -> tuple[np.ndarray, np.ndarray]:

@@ -17,8 +17,8 @@ from scipy.sparse import coo_matrix, csr_matrix
 
 from ..compiled import compiled, compiled_loosely
 from .bones import Reach, radius_at, to_segment
-from .owners import FLESH, areas
-from .ways import Ways
+from .owners import FLESH
+from .ways import Ways, edge_lengths
 
 SOFT = 0.7  # of a limb's radius: how far each of the two passes spreads
 SHORT = 0.6  # the most of a bone's own length
@@ -26,8 +26,8 @@ EDGES = 0.9  # the least, in mean edge lengths at a point
 WIDEN = 0.2  # metres by which the length may grow for each along the skin
 FAR = 3.6  # lengths that a hold reaches at most
 MOST = 10  # bones that may hold a point while weights are made
-PASSES, EXACT, STEPS = 2, 3e-2, 200  # solves one after the other; where a solve stops: relative residual, steps
-ROUNDS = 3  # of evening at the end, over edges
+PASSES, EXACT, STEPS = 2, 5e-2, 200  # solves one after the other; where a solve stops: relative residual, steps
+ROUNDS = 2  # of evening at the end, over edges
 # What two limbs contest beyond LEFT goes to the bone they hang from: the share HANDED of it where that one weighs WHOLE.
 WHOLE, HANDED, LEFT = 0.6, 0.5, 0.04
 
@@ -49,16 +49,18 @@ class Holds:
 def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0) -> Holds:
     """Weights of every point, rows summing to one; softness scales the lengths.  Points that nothing owns have no row."""
     p, rows, cols = ways.points, ways.rows, ways.cols
-    area, conductance = areas(ways), _conductances(ways)
+    area, conductance = ways.areas, _conductances(p, ways.triangles, rows, cols)
     segments = reach.start, reach.way, reach.square
     longest = np.zeros(len(reach.parent))
     np.maximum.at(longest, reach.bone, reach.length)
     longest = np.where(longest > 0, longest, np.inf)[reach.bone]
-    length = _lengths(p, rows, cols, own, *segments, radii, longest, SOFT * softness, SHORT, EDGES, WIDEN)
+    length = _lengths(p, rows, cols, ways.edges, own, *segments, radii, longest, SOFT * softness, SHORT, EDGES, WIDEN)
     second, share = _borders(p, FLESH * ways.thick[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
+    long = ways.edges
     if len(ways.bridges):
         rows, cols, conductance = _with_bridges(ways, conductance)
-    bone, away, count = _regions(p, rows, cols, own, reach.bone, second, length, FAR, MOST)
+        long = edge_lengths(p, rows, cols)
+    bone, away, count = _regions(rows, cols, long, own, reach.bone, second, length, FAR, MOST)
     weight = np.zeros(bone.shape)
     held = np.bincount(bone[count > 1].ravel() + 1, minlength=len(reach.parent) + 1)[1:].cumsum()
     middle = int(np.searchsorted(held, held[-1] / 2)) + 1 if len(held) else 0
@@ -76,21 +78,26 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     return Holds(bone, count, _evened(rows, cols, bone, count, weight, ROUNDS))
 
 
-def _conductances(ways: Ways) -> np.ndarray:
-    """Of each entry of ways.cols: half the cotangents of the angles facing the edge, kept within bounds."""
-    p, t = ways.points, ways.triangles
-    n = len(p)
-    codes, values = [], []
-    for k in range(3):
-        a, b, c = t[:, k], t[:, (k + 1) % 3], t[:, (k + 2) % 3]
-        u, v = p[b] - p[a], p[c] - p[a]
-        cot = (u * v).sum(1) / np.maximum(np.linalg.norm(np.cross(u, v), axis=1), 1e-30)
-        value = np.clip(0.5 * cot, 0.05, 3.0)
-        codes += [b.astype(np.int64) * n + c, c.astype(np.int64) * n + b]
-        values += [value, value]
-    own = np.repeat(np.arange(n), np.diff(ways.rows)) * n + ways.cols
-    place = np.searchsorted(own, np.concatenate(codes))
-    return np.bincount(place, np.concatenate(values), len(own))
+@compiled
+def _conductances(p: np.ndarray, triangles: np.ndarray, rows: np.ndarray, cols: np.ndarray) -> np.ndarray:
+    """Of each entry of `cols`: half the cotangents of the angles facing the edge, kept within bounds."""
+    out = np.zeros(len(cols))
+    u, v, n = np.empty(3), np.empty(3), np.empty(3)
+    for t in range(len(triangles)):
+        for k in range(3):
+            a, b, c = triangles[t, k], triangles[t, (k + 1) % 3], triangles[t, (k + 2) % 3]
+            for m in range(3):
+                u[m], v[m] = p[b, m] - p[a, m], p[c, m] - p[a, m]
+            n[0], n[1], n[2] = u[1] * v[2] - u[2] * v[1], u[2] * v[0] - u[0] * v[2], u[0] * v[1] - u[1] * v[0]
+            across = np.sqrt(n[0] ** 2 + n[1] ** 2 + n[2] ** 2)
+            cot = 0.5 * (u[0] * v[0] + u[1] * v[1] + u[2] * v[2]) / max(across, 1e-30)
+            value = min(max(cot, 0.05), 3.0)
+            for i, j in ((b, c), (c, b)):
+                e = rows[i]
+                while cols[e] != j:
+                    e += 1
+                out[e] += value
+    return out
 
 
 def _with_bridges(ways: Ways, conductance: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -103,7 +110,7 @@ def _with_bridges(ways: Ways, conductance: np.ndarray) -> tuple[np.ndarray, np.n
 
 @compiled
 def _lengths(
-    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray,
+    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, long: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray,
     radii: np.ndarray, longest: np.ndarray, soft: float, short: float, edges: float, widen: float,
 ) -> np.ndarray:  # fmt: skip
     """(n,) metres over which a hold fades at each point.
@@ -113,20 +120,21 @@ def _lengths(
     n = len(p)
     out = np.empty(n)
     for i in range(n):
-        mean = 0.0
-        for e in range(rows[i], rows[i + 1]):
-            mean += np.sqrt(((p[i] - p[cols[e]]) ** 2).sum())
-        out[i] = edges * mean / max(rows[i + 1] - rows[i], 1)
+        out[i] = edges * long[rows[i] : rows[i + 1]].sum() / max(rows[i + 1] - rows[i], 1)
         if own[i] >= 0:
             o = own[i]
             d, t = to_segment(p[i], start[o], way[o], square[o])
             out[i] = max(out[i], min(soft * max(radius_at(radii[o], t), d), short * longest[o]))
     for turn in range(6):
+        changed = False
         for step in range(n):
             i = step if turn % 2 == 0 else n - 1 - step
             for e in range(rows[i], rows[i + 1]):
-                j = cols[e]
-                out[i] = min(out[i], out[j] + widen * np.sqrt(((p[i] - p[j]) ** 2).sum()))
+                most = out[cols[e]] + widen * long[e]
+                if out[i] > most:
+                    out[i], changed = most, True
+        if not changed:
+            break
     return out
 
 
@@ -170,14 +178,14 @@ def _borders(
 
 @compiled
 def _regions(
-    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, of: np.ndarray, second: np.ndarray, length: np.ndarray,
+    rows: np.ndarray, cols: np.ndarray, long: np.ndarray, own: np.ndarray, of: np.ndarray, second: np.ndarray, length: np.ndarray,
     far: float, most: int,
 ) -> Any:  # fmt: skip
     """The bones that may hold each point, nearest first: bone (n, most) int32, away (n, most) in lengths, count (n,).
 
     The owner first; others grow along the skin from the borders, through buckets of an eighth of a length.
     """
-    n = len(p)
+    n = len(own)
     bone, away, count = np.full((n, most), -1, np.int32), np.full((n, most), np.inf), np.zeros(n, np.int32)
     buckets = int(far * 8.0) + 2
     head = np.full(buckets, -1, np.int32)
@@ -209,7 +217,7 @@ def _regions(
             j = cols[q]
             if count[j] == 0:
                 continue
-            d = gone + 2.0 * np.sqrt(((p[i] - p[j]) ** 2).sum()) / (length[i] + length[j])
+            d = gone + 2.0 * long[q] / (length[i] + length[j])
             if d > far:
                 continue
             m = 0

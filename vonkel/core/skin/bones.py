@@ -166,5 +166,7 @@ def to_segment(p: np.ndarray, start: np.ndarray, way: np.ndarray, square: float)
 def radius_at(radii: np.ndarray, t: float) -> float:
     """A limb's radius at a share of a segment, of those (3,) at its start, middle and end."""
     if t < 0.5:
-        return radii[0] + (radii[1] - radii[0]) * 2.0 * t
-    return radii[1] + (radii[2] - radii[1]) * (2.0 * t - 1.0)
+        at: float = radii[0] + (radii[1] - radii[0]) * 2.0 * t
+    else:
+        at = radii[1] + (radii[2] - radii[1]) * (2.0 * t - 1.0)
+    return at

@@ -11,6 +11,7 @@ character meshes (from memory); radii, one search for all bones, and borders wit
 from __future__ import annotations
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..compiled import compiled
 from ..geometry.voxels import heap_pop, heap_push
@@ -58,7 +59,7 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
             STRAIGHT,
         )[0]
         below = np.where(ways.under[:, 0] >= 0, rough[np.maximum(ways.under[:, 0], 0)], -1).astype(np.int32)
-        measured = _measured(ways.points, areas(ways), below, reach.start, reach.way, reach.square, radii, KEPT)
+        measured = _measured(ways.points, ways.areas, below, reach.start, reach.way, reach.square, radii, KEPT)
         radii = _tidy(np.clip(measured, LOW * radii, HIGH * radii), reach)
     own, key = _search(
         ways.places, FLESH * ways.thick, rows, cols, reach.start, reach.way, reach.square, radii, seeds, of, STRAIGHT
@@ -80,15 +81,8 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     return own, radii
 
 
-def areas(ways: Ways) -> np.ndarray:
-    """(n,) a third of the triangles round each point, m²."""
-    p, t = ways.points, ways.triangles
-    area = np.linalg.norm(np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]]), axis=1) / 6
-    return np.bincount(t.ravel(), np.repeat(area, 3), len(p))
-
-
 def _seeds(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
-    """Nodes that segments run through, with their segments; the nearest node where a whole segment lies outside."""
+    """Nodes that segments run through, with their segments; the nearest nodes where a whole segment lies outside."""
     h = ways.solid.h
     # a bone may reach far out of the body: what lies beyond has no cells of its own, however finely it is looked at
     most = 4 * int(np.linalg.norm(np.ptp(ways.points, axis=0)) / h + 8)
@@ -101,10 +95,9 @@ def _seeds(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     nodes, segments = [ways.solid.number[tuple(at.T)]], [of[inside]]
     lost = np.setdiff1d(np.arange(len(steps)), of[inside])
     if len(lost):
-        middle = reach.start[lost] + 0.5 * reach.way[lost]
-        near = [int(np.argmin(((ways.places - m) ** 2).sum(1))) for m in middle]
-        nodes.append(np.array(near, np.int32))
-        segments.append(lost)
+        apart = np.isin(of, lost)
+        nodes.append(cKDTree(ways.places).query(places[apart])[1].astype(np.int32))
+        segments.append(of[apart])
     return np.concatenate(nodes).astype(np.int64), np.concatenate(segments).astype(np.int64)
 
 
@@ -122,8 +115,8 @@ def _sunk(ways: Ways, reach: Reach) -> np.ndarray:
             places = reach.start + t * reach.way
             inside = ways.solid.contains(places)
             at = np.floor((places[inside] - ways.solid.low) / ways.solid.h).astype(int)
-            out[inside, k] = ways.solid.depth[ways.solid.number[tuple(at.T)]]
-    return np.maximum(np.maximum(out, THIN * out.max(1, keepdims=True)), LEAST * ways.solid.h)
+            out[inside, k] = ways.depth[ways.solid.number[tuple(at.T)]]
+    return np.asarray(np.maximum(np.maximum(out, THIN * out.max(1, keepdims=True)), LEAST * ways.solid.h))
 
 
 def _tidy(radii: np.ndarray, reach: Reach) -> np.ndarray:

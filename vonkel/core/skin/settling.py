@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from scipy.sparse import csr_matrix
@@ -10,12 +11,11 @@ from scipy.sparse.csgraph import connected_components
 
 from ..compiled import compiled
 from ..weights import WeightTable
-from .ways import Ways
 
 JUMP, CALMING = 0.3, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
 AGAIN = 0.38  # the same once islands were flooded, which is nearly as far as it may
 HAIR = 0.002  # how much stronger
-TIMES = 8  # how often islands are looked for
+FLOODS, YIELDS = 2, 5  # how often islands are flooded, and how often after that they yield
 
 
 @dataclass(frozen=True)
@@ -41,28 +41,34 @@ class Mirror:
         return csr_matrix(out.multiply(1.0 / np.where(total > 0, total, 1.0)[:, None]))
 
 
-def settled(ways: Ways, table: csr_matrix, influences: int, mirror: Mirror | None = None) -> csr_matrix:
-    """Weights (n, bones) made to be held by at most `influences` a point; of a mirrored body right from left, to the bit."""
+def settled(
+    own_rows: np.ndarray, own_cols: np.ndarray, table: csr_matrix, influences: int, mirror: Mirror | None = None
+) -> csr_matrix:
+    """Weights (n, bones) made to be held by at most `influences` a point; of a mirrored body right from left, to the bit.
+
+    own_rows, own_cols: the neighbours of each point along the edges of the mesh.
+    """
     bones = table.shape[1]
     names = tuple(str(b) for b in range(bones))
     held = np.diff(table.indptr) > 0
     index, weight = (np.asarray(a) for a in WeightTable(names, table).rows(influences))
     index, weight = index.astype(np.int32), weight.astype(np.float64)
     weight[~held] = 0.0
-    rows, cols = ways.rows, ways.cols
+    rows, cols = own_rows, own_cols
     if mirror:  # edges of either side count on both
         rows, cols = _of_both_sides(rows, cols, mirror.other)
-    for again in range(TIMES):
-        if again < TIMES - 2:
+    piece = _pieces(own_rows, own_cols)
+    for again in range(FLOODS + 1 + YIELDS):
+        if again <= FLOODS:
             _calmed(rows, cols, index, weight, bones, AGAIN if again else JUMP, CALMING)
         if mirror:
             _make_alike(index, weight, mirror, names)
-        off = islands(ways.rows, ways.cols, index[:, 0], held)
+        off = islands(own_rows, own_cols, piece, index[:, 0]) & held
         if mirror:
             off |= off[mirror.other]
         if not off.any():
             break
-        if again < TIMES - 3:
+        if again < FLOODS:
             _flooded(rows, cols, index, weight, off, bones)
         else:  # what comes back is held nearly alike by two
             _yielded(rows, cols, index, weight, off)
@@ -89,14 +95,19 @@ def _of_both_sides(rows: np.ndarray, cols: np.ndarray, other: np.ndarray) -> tup
     return both.indptr.astype(np.int64), both.indices.astype(np.int32)
 
 
-def islands(rows: np.ndarray, cols: np.ndarray, owner: np.ndarray, held: np.ndarray) -> np.ndarray:
-    """(n,) bool: points in patches of one owner that are not its largest within their piece of the mesh."""
+def _pieces(rows: np.ndarray, cols: np.ndarray) -> np.ndarray:
+    n = len(rows) - 1
+    return np.asarray(
+        connected_components(csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n)), directed=False)[1]
+    )
+
+
+def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, owner: np.ndarray) -> np.ndarray:
+    """(n,) bool: points in patches of one owner (n,) that are not its largest within their piece (n,) of the mesh."""
     n = len(owner)
     row = np.repeat(np.arange(n), np.diff(rows))
     same = owner[row] == owner[cols]
-    everything = csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n))
     alike = csr_matrix((same[same].astype(np.int8), (row[same], cols[same])), (n, n))
-    piece = connected_components(everything, directed=False)[1]
     patch = connected_components(alike, directed=False)[1]
     size = np.bincount(patch)
     first = np.unique(patch, return_index=True)[1]
@@ -105,12 +116,12 @@ def islands(rows: np.ndarray, cols: np.ndarray, owner: np.ndarray, held: np.ndar
     main = np.concatenate([[True], (key[1:] != key[:-1]).any(1)])
     kept = np.zeros(len(size), bool)
     kept[order[main]] = True
-    return np.asarray(~kept[patch] & held)
+    return np.asarray(~kept[patch])
 
 
 @compiled
 def _mean_row(
-    i: int, rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, own: float, skip: np.ndarray, total: np.ndarray
+    i: Any, rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, own: float, skip: np.ndarray, total: np.ndarray
 ) -> bool:  # fmt: skip
     """A point's row averaged with its neighbours', over all their bones, strongest first: into its own row.
 
@@ -200,7 +211,7 @@ def _yielded(rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.n
 
 
 @compiled
-def _jump(i: int, j: int, index: np.ndarray, weight: np.ndarray, most: float) -> bool:
+def _jump(i: Any, j: Any, index: np.ndarray, weight: np.ndarray, most: float) -> bool:
     for k in range(index.shape[1]):
         x = 0.0
         for m in range(index.shape[1]):

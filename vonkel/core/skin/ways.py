@@ -18,7 +18,7 @@ from scipy.spatial import cKDTree
 
 from ..compiled import compiled
 from ..geometry.topology import point_normals
-from ..geometry.voxels import Solid, solid_from_mesh
+from ..geometry.voxels import STEP_LENGTHS, Solid, solid_from_mesh
 
 CELLS = 26_000  # how many cells a body is filled with
 FINEST, COARSEST = 1 / 400, 1 / 64  # bounds of a cell's edge, shares of the body's size
@@ -53,12 +53,27 @@ class Ways:
         return np.concatenate([self.solid.centres, self.points])
 
     @cached_property
+    def depth(self) -> np.ndarray:
+        """(c,) metres from each cell's centre to the nearest place from which no way leads on, by steps between cells."""
+        return _depths(self.solid.ways, STEP_LENGTHS) * self.solid.h
+
+    @cached_property
+    def edges(self) -> np.ndarray:
+        """(e,) metres: how long each entry of `cols` is."""
+        return edge_lengths(self.points, self.rows, self.cols)
+
+    @cached_property
+    def areas(self) -> np.ndarray:
+        """(n,) a third of the triangles round each point, m²."""
+        return _areas(self.points, self.triangles)
+
+    @cached_property
     def thick(self) -> np.ndarray:
         """(c + n,) metres: how thick the flesh is round each cell and point, as the radius of a ball in it that reaches there."""
         c, solid = self.cells, self.solid
         if not c:
             return np.full(len(self.points), solid.h)
-        inner = _balls(solid.ways, solid.depth, solid.cells.astype(np.float64) * solid.h, 0.5 * solid.h)
+        inner = _balls(solid.ways, self.depth, solid.cells.astype(np.float64) * solid.h, 0.5 * solid.h)
         held = self.under[:, 0] >= 0
         return np.concatenate([inner, np.where(held, inner[np.maximum(self.under[:, 0], 0)], 0.5 * solid.h)])
 
@@ -79,7 +94,7 @@ class Ways:
 def ways_of(points: np.ndarray, triangles: np.ndarray, size: float, cells: int = 0) -> Ways:
     """The ways of a skin: points (n, 3), triangles (t, 3), size in metres; cells: how many, 0 for as many as its thin parts want."""
     n = len(points)
-    rows, cols = _neighbours(n, triangles)
+    rows, cols = neighbours(n, triangles)
     piece = connected_components(csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n)), directed=False)[1]
     sheet = _sheets(triangles, n, piece)[triangles[:, 0]]
     # where hardly anything is closed the whole is taken to enclose a body: a mesh in many pieces, or with holes
@@ -112,9 +127,9 @@ def _filled(points: np.ndarray, triangles: np.ndarray, h: float) -> Solid:
     return solid_from_mesh(points, triangles, h, (low, high))
 
 
-def _neighbours(n: int, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    pairs = triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2).astype(np.int64)
-    table = coo_matrix((np.ones(2 * len(pairs), np.int8), (pairs.T.ravel(), pairs[:, ::-1].T.ravel())), (n, n)).tocsr()
+def neighbours(n: int, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    i, j = triangles[:, [0, 1, 2, 1, 2, 0]].T.ravel(), triangles[:, [1, 2, 0, 0, 1, 2]].T.ravel()
+    table = coo_matrix((np.ones(len(i), np.int8), (i, j)), (n, n)).tocsr()
     table.sort_indices()
     return table.indptr.astype(np.int64), table.indices.astype(np.int32)
 
@@ -167,6 +182,48 @@ def _under(
             if x * x + y * y + z * z < 1.3 and high <= over:
                 out[i, k] = m
                 k += 1
+    return out
+
+
+@compiled
+def _depths(ways: np.ndarray, lengths: np.ndarray) -> np.ndarray:
+    """(c,) cells: chamfer distances less the half cell to the border, by one pass forwards and one back."""
+    c = len(ways)
+    out = np.full(c, 1e9)
+    for n in range(c):
+        for k in range(26):
+            if ways[n, k] < 0:
+                out[n] = min(out[n], lengths[k] - 0.5)
+    for back in range(2):
+        for step in range(c):
+            n = c - 1 - step if back else step
+            for k in range(13 * back, 13 * back + 13):
+                if ways[n, k] >= 0:
+                    out[n] = min(out[n], out[ways[n, k]] + lengths[k])
+    return out
+
+
+@compiled
+def edge_lengths(p: np.ndarray, rows: np.ndarray, cols: np.ndarray) -> np.ndarray:
+    out = np.empty(len(cols))
+    for i in range(len(p)):
+        for e in range(rows[i], rows[i + 1]):
+            j = cols[e]
+            out[e] = np.sqrt((p[i, 0] - p[j, 0]) ** 2 + (p[i, 1] - p[j, 1]) ** 2 + (p[i, 2] - p[j, 2]) ** 2)
+    return out
+
+
+@compiled
+def _areas(p: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    out = np.zeros(len(p))
+    for t in range(len(triangles)):
+        a, b, c = triangles[t]
+        u, v, w = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
+        x, y, z = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
+        third = np.sqrt((v * z - w * y) ** 2 + (w * x - u * z) ** 2 + (u * y - v * x) ** 2) / 6.0
+        out[a] += third
+        out[b] += third
+        out[c] += third
     return out
 
 

@@ -13,7 +13,7 @@ from ..character.words import DIGITS
 from ..compiled import compiled
 from ..geometry.topology import Topology, skin_triangles
 from ..rig.program import Pose
-from ..skin.bind import bones_of
+from ..skin.bones import bones_of
 from ..skin.deform import rest_inverses
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
