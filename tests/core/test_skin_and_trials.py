@@ -185,9 +185,12 @@ def test_cards_are_worst_first_with_pictures_and_raw_figures(otter):
     for c in cards:
         assert c.picture[:8] == b"\x89PNG\r\n\x1a\n" and c.worst_joint in otter.joint_index
         f = c.as_dict()
-        assert f["edge_stretch_most"] >= 1 >= f["edge_squeeze_most"] and {"arm L", "leg R", "tail", "trunk"} <= set(
-            f["volume_change"]
-        )
+        assert f["edge_stretch_most"] >= 1 >= f["edge_squeeze_most"] and {
+            "arm L",
+            "leg R",
+            "tail",
+            "whole body",
+        } <= set(f["volume_change"])
     mirrored = {c.name: c for c in cards}["sit"].figures.volumes
     assert mirrored["leg L"] == pytest.approx(mirrored["leg R"], abs=0.01)
     with pytest.raises(StepRefused, match="Bind the skin first"):

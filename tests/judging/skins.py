@@ -23,10 +23,10 @@ from tests.judging.posing import CAST, HERE, at_rest, ordinary_turns
 from vonkel.core.character import Character, Joint, Skin, opposite_name
 from vonkel.core.character.words import DIGITS
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
-from vonkel.core.geometry.topology import skin_triangles
+from vonkel.core.geometry.topology import skin_triangles, welded_points
 from vonkel.core.joints.orient import turn_down_bones as turned_down_bones
 from vonkel.core.skin import Deformer
-from vonkel.core.skin.bind import bind_skin, welded_points
+from vonkel.core.skin.bind import bind_skin
 from vonkel.core.trials.measure import edge_table
 from vonkel.core.trials.poses import pose_from_turns
 

@@ -23,8 +23,15 @@ def _ways(schema: dict[str, Any]) -> None:
 class Bind(Params):
     influences: int = Field(4, ge=1, le=8, description="the most joints that may hold a point; engines want 4")
     falloff: float = Field(5.0, ge=1.0, le=12.0, description="how fast a joint's hold fades; higher is sharper")
-    smooth: int = Field(20, ge=0, le=100, description="rounds of evening along the surface")
+    smooth: int = Field(20, ge=0, le=100, description="how far holds are evened along the surface; 20 is usual")
     method: Literal["linear", "dual"] = Field("dual", description="how joints' moves are blended when it deforms")
+    cells: int = Field(
+        0,
+        ge=0,
+        le=150_000,
+        description="how many cells the body is filled with: more tell thinner parts apart, and take up to a second for "
+        "each 100,000; 0: 26,000, and more while many points lie over none",
+    )
     by: str = Field(
         "volume",
         max_length=40,
@@ -41,7 +48,7 @@ class Bind(Params):
 )
 def bind(character: Character, p: Bind) -> Character:
     """Bind the skin to the deforming joints: by distance through the volume, or another way there is."""
-    return bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by)
+    return bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by, p.cells)
 
 
 class Method(Params):

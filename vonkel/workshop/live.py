@@ -17,7 +17,7 @@ from ..core.rig.drag import Grip, grip
 from ..core.rig.motion import Motion, there_and_back
 from ..core.rig.reach import reached
 from ..core.skin import Deformer
-from ..core.trials import trial_pose
+from ..core.trials import HANDED_OVER, trial_pose
 from ..core.trials.measure import Measurer
 from .messages import (
     LIGHT,
@@ -110,7 +110,7 @@ class Session:
         assert self.program is not None and self.deformer is not None
         self.said = {}
         pose: Pose = POSES[type(asked)](self, asked)
-        points = self.deformer.deform(pose)
+        points = self.deformer.deform(pose, HANDED_OVER if asked.over else None)
         names = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
         self.said["controls"] = len(names)
         blocks = [

@@ -60,6 +60,7 @@ Turn = tuple[Coordinate, Coordinate, Coordinate, Coordinate]
 
 class Message(BaseModel):
     """`seq` comes back with the answer; `step` is the state looked at; `off`: operations left out, to see what they do;
+    `over`: as the skin will be handed over, not as it is worked with;
     `run` lets the clock go on by the time since the message before (“reset” begins anew), without it springs are settled;
     `knows`: the frame whose points the page still has, so that only what moved since is sent."""
 
@@ -68,6 +69,7 @@ class Message(BaseModel):
     step: Whole = 0
     off: Off = frozenset()
     heat: bool = False
+    over: bool = False
     knows: Whole = 0
     run: bool | Literal["reset"] | None = None
     values: Values = {}

@@ -176,6 +176,14 @@ def skin_triangles(character: Character) -> np.ndarray:
     return np.asarray(topo.triangles[faces_of(character, parts)[topo.triangle_face]])
 
 
+def welded_points(points: np.ndarray, within: float) -> tuple[np.ndarray, np.ndarray]:
+    """Points in one place count as one, as where a mesh is cut along its texture's seams: which stand for all (m,), and which of
+    those each point is (n,)."""
+    cells = np.floor(points / (4.0 * within) + 0.5).astype(np.int64)
+    _, first, of = np.unique(cells, axis=0, return_index=True, return_inverse=True)
+    return first, of.ravel()
+
+
 def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:
     """(f,) area of each polygon: half the length of the summed corner cross products (its vector area)."""
     a, b = points[topology.corners], points[topology.corner_next]

@@ -15,7 +15,7 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
 from ..geometry.health import mirror_distance
-from ..geometry.topology import topology_of
+from ..geometry.topology import topology_of, welded_points
 from ..progress import tell
 from ..tolerances import PAIR
 from ..weights import WeightTable
@@ -130,14 +130,6 @@ def weights_through_volume(s: Surface) -> csr_matrix:
         held = mirror.faded(both_sides_alike(held, mirror), points[:, 0], BEYOND * s.character.size)
     tell(0.9, "keeping the strongest influences")
     return settled(rows, cols, held, s.influences, mirror)[of]
-
-
-def welded_points(points: np.ndarray, within: float) -> tuple[np.ndarray, np.ndarray]:
-    """Points in one place count as one, as where a mesh is cut along its texture's seams: which stand for all (m,), and which of
-    those each point is (n,)."""
-    cells = np.floor(points / (4.0 * within) + 0.5).astype(np.int64)
-    _, first, of = np.unique(cells, axis=0, return_index=True, return_inverse=True)
-    return first, of.ravel()
 
 
 def _nearest_bones(points: np.ndarray, bones: list[Bone]) -> np.ndarray:

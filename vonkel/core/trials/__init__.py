@@ -1,6 +1,6 @@
 """Trials: poses made for the skeleton, and what the skin does in them."""
 
 from .poses import TrialPose, trial_pose, trial_poses
-from .run import Card, run_trials
+from .run import HANDED_OVER, Card, run_trials
 
-__all__ = ["Card", "TrialPose", "run_trials", "trial_pose", "trial_poses"]
+__all__ = ["HANDED_OVER", "Card", "TrialPose", "run_trials", "trial_pose", "trial_poses"]

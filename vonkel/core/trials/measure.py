@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import connected_components
 
 from ..character import Character
 from ..character.words import DIGITS
 from ..compiled import compiled
-from ..geometry.topology import Topology, skin_triangles
+from ..geometry.topology import Topology, signed_volume, skin_triangles, welded_points
 from ..rig.program import Pose
-from ..skin.bones import bones_of
-from ..skin.deform import rest_inverses
+from ..tolerances import PAIR
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
 LEFT_BEHIND = 2.0  # a point this many edge lengths from where its neighbours went
@@ -124,6 +124,64 @@ def edge_table(points: np.ndarray, triangles: np.ndarray) -> EdgeTable:
     return EdgeTable(t, rest_area, edges, rest_length, edge_tri, rest_fold)
 
 
+WHOLE = "whole body"
+LEAST_LIMB = 5e-3  # a limb of less than this share of the body's volume is a scrap
+OPEN = 0.7  # a limb whose rims are more than this share of its skin is a patch of something (half a ball has ½)
+SOLID = (
+    0.012  # a limb whose volume is less than this share of its area to the power of 1.5 is a sheet (a tube ten times as
+)
+# long as thick has 0.04)
+
+
+def face_area(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return np.asarray(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))
+
+
+@dataclass(frozen=True)
+class _Region:
+    """A limb's triangles (t, 3) and its rims: directed edges (e, 2) as the triangles run, and the rim of each."""
+
+    triangles: np.ndarray
+    edges: np.ndarray
+    rim: np.ndarray
+    count: np.ndarray
+
+    @classmethod
+    def of(cls, triangles: np.ndarray) -> _Region | None:
+        """None where an edge lies between more than two of them, which encloses nothing that could be told."""
+        if not len(triangles):
+            return None
+        edges = np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]).astype(np.int64)
+        n = int(edges.max()) + 1
+        key, back = edges[:, 0] * n + edges[:, 1], edges[:, 1] * n + edges[:, 0]
+        if len(np.unique(key)) < len(key):
+            return None
+        rim = edges[~np.isin(key, back)]
+        used, at = np.unique(rim, return_inverse=True)
+        at = at.reshape(-1, 2)
+        graph = csr_matrix((np.ones(len(at)), (at[:, 0], at[:, 1])), (len(used), len(used)))
+        of = connected_components(graph, directed=False)[1] if len(used) else np.zeros(0, int)
+        name = of[at[:, 0]] if len(at) else np.zeros(0, int)
+        return cls(triangles, rim, name, np.bincount(name, minlength=1))
+
+    def _fans(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Corners (e, 3) of the fans' triangles: the middle of the rim, and its edges against the way they run."""
+        start, end = points[self.edges[:, 0]], points[self.edges[:, 1]]
+        middle = np.stack([np.bincount(self.rim, start[:, k], len(self.count)) for k in range(3)], 1)
+        return (middle / np.maximum(self.count, 1)[:, None])[self.rim], end, start
+
+    def volume(self, points: np.ndarray) -> float:
+        """m³ between the triangles and the fans that close their rims."""
+        a, b, c = self._fans(points)
+        return signed_volume(points, self.triangles) + float(np.einsum("ij,ij->", a, np.cross(b, c))) / 6
+
+    def open_area(self, points: np.ndarray) -> float:
+        """m² of the fans."""
+        a, b, c = self._fans(points)
+        return 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
+
+
 class Measurer:
     """What can be prepared for measuring one character's skin parts."""
 
@@ -147,46 +205,34 @@ class Measurer:
         self.spacing = np.where(lengths > 0, np.maximum(lengths, 1e-9), np.inf)  # points of other parts never count
 
     def _prepare_volumes(self, character: Character) -> None:
-        """Each triangle belongs to the joint that holds it most; its apex is the nearest place on that bone."""
+        """Each triangle belongs to the limb whose joints hold its corners most; a limb counts where it encloses something:
+        its rims are closed by fans from their middles, which move with them.  Thin sheets and scraps don't count."""
         self.limbs: list[str] = []
-        if character.skin is None:
+        self.regions: list[_Region] = []
+        self.rest_volume = np.zeros(0)
+        if character.skin is None or not len(self.triangles):
             return
-        bones = {b.joint: b.segments for b in bones_of(character)}
-        names = character.skin.joints
-        holder = character.arrays["skin/joints"][:, 0][self.triangles[:, 0]]
-        centre = self.points[self.triangles].mean(1)
-        apex = np.zeros((len(self.triangles), 3))
-        self.apex_joint = np.zeros(len(self.triangles), np.int64)
-        limb = np.full(len(self.triangles), -1)
-        for k, name in enumerate(names):
-            mine = holder == k
-            if not mine.any():
+        of = [limb_of(character, n) for n in character.skin.joints]
+        names = sorted(set(of))
+        number = np.array([names.index(n) for n in of])
+        a, b, c = number[character.arrays["skin/joints"][:, 0][self.triangles]].T
+        mine = np.where((b == c) & (a != b), b, a)  # as two of three corners say
+        first, at = welded_points(self.points, PAIR * character.size)
+        whole = first[at][self.triangles]  # a texture's seam is no rim
+        least = LEAST_LIMB * abs(signed_volume(self.points, self.triangles))
+        volumes = []
+        for name, triangles in [*((n, whole[mine == k]) for k, n in enumerate(names)), (WHOLE, whole)]:
+            region = _Region.of(triangles)
+            if region is None:
                 continue
-            segments = bones.get(name, np.array([[character.joint(name).place] * 2]))
-            best = np.full(mine.sum(), np.inf)
-            place = np.zeros((mine.sum(), 3))
-            for a, b in segments:
-                d = b - a
-                t = np.clip((centre[mine] - a) @ d / max(float(d @ d), 1e-18), 0, 1)
-                q = a + t[:, None] * d
-                far = np.linalg.norm(centre[mine] - q, axis=1)
-                place[far < best] = q[far < best]
-                best = np.minimum(best, far)
-            apex[mine] = place
-            self.apex_joint[mine] = character.joint_index[name]
-            label = limb_of(character, name)
-            if label not in self.limbs:
-                self.limbs.append(label)
-            limb[mine] = self.limbs.index(label)
-        self.apex, self.limb = np.c_[apex, np.ones(len(apex))], limb
-        self.rest_inverse = rest_inverses(character)
-        self.rest_volume = self._limb_volumes(self.points, apex)
-
-    def _limb_volumes(self, points: np.ndarray, apex: np.ndarray) -> np.ndarray:
-        a, b, c = (points[self.triangles[:, i]] - apex for i in range(3))
-        v = np.einsum("ij,ij->i", a, np.cross(b, c)) / 6
-        ok = self.limb >= 0
-        return np.bincount(self.limb[ok], v[ok], len(self.limbs))
+            volume = region.volume(self.points)
+            area = float(face_area(self.points, triangles).sum())
+            solid = volume > max(least, 1e-15) and volume > SOLID * area**1.5
+            if solid and region.open_area(self.points) < OPEN * area:
+                self.limbs.append(name)
+                self.regions.append(region)
+                volumes.append(volume)
+        self.rest_volume = np.array(volumes)
 
     def measure(self, points: np.ndarray, pose: Pose) -> Figures:
         """Figures of posed points (n, 3)."""
@@ -195,14 +241,8 @@ class Measurer:
             p, self.triangles, self.rest_area, self.edges, self.rest_length, self.edge_tri, self.rest_fold,
             self.stretch, self.normal,
         )  # fmt: skip
-        volumes: dict[str, float] = {}
-        if self.limbs:
-            matrices = pose.skin_matrices(self.rest_inverse)[self.apex_joint]
-            apex = np.einsum("trc,tc->tr", matrices, self.apex)
-            now = self._limb_volumes(p, apex)
-            volumes = {
-                n: float(v / r - 1) for n, v, r in zip(self.limbs, now, self.rest_volume, strict=True) if r > 1e-12
-            }
+        now = [region.volume(p) for region in self.regions]
+        volumes = {n: max(float(v / r - 1), -1.0) for n, v, r in zip(self.limbs, now, self.rest_volume, strict=True)}
         moved = p - self.points
         away = np.linalg.norm(moved - self.mean @ moved, axis=1)
         behind = np.flatnonzero(away > LEFT_BEHIND * self.spacing)
@@ -215,7 +255,8 @@ class Measurer:
 MEASURED_LIMBS = {
     "arm": ("upper_arm", "forearm", "collar"), "hand": ("hand", *DIGITS),
     "leg": ("thigh", "shin"), "foot": ("foot", "ball", "toe"), "tail": ("tail",), "neck": ("neck",),
-    "head": ("head", "ear", "jaw"), "trunk": ("hips", "spine", "chest"),
+    "head": ("head", "ear", "jaw"), "trunk": ("hips", "spine", "chest"), "wing": ("wing", "membrane"),
+    "fin": ("fin",), "hind fin": ("hind_fin",), "feeler": ("feeler",), "abdomen": ("abdomen",), "body": ("chain",),
 }  # fmt: skip
 
 

@@ -127,4 +127,5 @@ export interface StationKind {
   rest?: boolean;
   strip?: boolean;
   heat?: boolean;
+  over?: boolean;
 }

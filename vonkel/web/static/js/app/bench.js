@@ -96,6 +96,7 @@ export class Bench extends Posing {
       plate.layers = { joints: false, controls: false, ...kind.layers };
       plate.levels = kind.levels ?? null;
       this.heat = kind.heat ?? false;
+      this.over = kind.over ?? false;
       this.showHeat();
       plate.setLarge(kind.large ?? "");
       this.shownStation = this.station;

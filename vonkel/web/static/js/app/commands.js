@@ -189,6 +189,18 @@ const POSE = [
     },
   ),
   shown(
+    "over",
+    "Show the skin as it will be handed over, or live",
+    ["skin", "trials"],
+    "Handed over",
+    "As it will be handed over, or live",
+    (b) => b.over,
+    (b) => {
+      b.over = !b.over;
+      b.pose();
+    },
+  ),
+  shown(
     "joints-shown",
     "Show the joints, or not",
     [...POSED, "trials"],

@@ -19,7 +19,7 @@ export class Page {
       left: () => left(bench),
       right: () => right(bench),
       dock: () => dockButtons(bench),
-      legend: () => legend(bench.legend),
+      legend: () => legend(bench),
       job: () => job(bench.job),
       strip: () => shelf(bench),
       "foot-left": () => footLeft(bench),
@@ -134,8 +134,20 @@ const toolHead = (b) =>
     button("Done", () => b.useTool(null), "small quiet", { title: "Put the tool down (Esc)" }),
   );
 
-function legend(said) {
-  if (!said) return null;
+const BLENDS = { dual: "dual quaternion", linear: "linear" };
+
+/** Which skin is on the plate: what is worked with, or what goes out. */
+function whichSkin(b) {
+  const { skin } = b.state;
+  if (!skin || b.kind.rest) return null;
+  if (skin.method === "linear") return "linear skin, live and handed over";
+  return b.over ? "as handed over: linear skin" : `live: ${BLENDS[skin.method]} skin`;
+}
+
+function legend(b) {
+  const said = b.legend,
+    which = whichSkin(b);
+  if (!said) return which ? h("div", { class: "which" }, which) : null;
   const labels = said.labels ?? ["0", "¼", "½", "¾", "1"];
   return [
     h("div", {}, said.title),
@@ -145,6 +157,7 @@ function legend(said) {
       { class: "ticks" },
       labels.map((x) => h("span", {}, x)),
     ),
+    which ? h("div", { class: "which" }, which) : null,
   ];
 }
 

@@ -13,6 +13,7 @@ export class Posing extends Steps {
     super(number, {
       trial: "", // a pose that is only looked at
       heat: false,
+      over: false, // the skin is shown as it will be handed over
       off: new Set(), // operations left out, to see what they do
       running: false, // springs and swings live
       playing: false,
@@ -41,6 +42,7 @@ export class Posing extends Steps {
       step: this.position().step,
       values: this.values,
       heat: this.heat && !!this.state.skin,
+      over: this.over && !!this.state.skin,
       off: [...this.off],
       run: this.running || undefined,
       ...extra,

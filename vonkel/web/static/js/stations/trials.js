@@ -7,7 +7,9 @@ import { fullName, inWords } from "../words.js";
 
 const MOST = 6; // limbs whose volume is listed
 
-const ANGLES = "Their angles lie near the ends of people's normal ranges, from memory; limits are common practice.";
+const ANGLES =
+  "Judged as it will be handed over. Angles lie near the ends of normal ranges, from memory; " +
+  "limits are common practice, or what skins bound by hand keep below.";
 
 function left(b) {
   if (!b.state.skin)
@@ -64,7 +66,7 @@ function right(b) {
         figure(inItsUnit(m), `${Math.round(100 * m.share)} % of what would pass; the limit is ${m.source}`),
       ]),
       ["face area", figure(`× ${c.area_least.toFixed(2)} – ${c.area_most.toFixed(2)}`)],
-      ["to linear", figure(`${(1000 * c.live_to_linear_m).toFixed(1)} mm`)],
+      ["live differs by", figure(`${(1000 * c.live_to_linear_m).toFixed(1)} mm`, "at most, from what is handed over")],
     ),
     h("h3", {}, "Volume by limb"),
     figures(...limbs.slice(0, MOST).map(([k, v]) => [inWords(k), figure(signed(v))])),
@@ -88,4 +90,4 @@ function lookAtWorst(b, c) {
   b.plate.lookAt(b.plate.pointPlace(i));
 }
 
-enterStation("trials", { large: "free", strip: true, heat: true, left, right });
+enterStation("trials", { large: "free", strip: true, heat: true, over: true, left, right });
