@@ -17,7 +17,7 @@ from scipy.sparse import coo_matrix, csr_matrix
 
 from ..compiled import compiled, compiled_loosely
 from .bones import Reach, radius_at, to_segment
-from .owners import FLESH
+from .owners import most_radius
 from .ways import Ways, edge_lengths
 
 SOFT = 0.7  # of a limb's radius: how far each of the two passes spreads
@@ -55,7 +55,7 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     np.maximum.at(longest, reach.bone, reach.length)
     longest = np.where(longest > 0, longest, np.inf)[reach.bone]
     length = _lengths(p, rows, cols, ways.edges, own, *segments, radii, longest, SOFT * softness, SHORT, EDGES, WIDEN)
-    second, share = _borders(p, FLESH * ways.thick[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
+    second, share = _borders(p, most_radius(ways)[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
     long = ways.edges
     if len(ways.bridges):
         rows, cols, conductance = _with_bridges(ways, conductance)

@@ -98,7 +98,7 @@ class Reach:
 
     start, way (s, 3): where a segment begins and what leads to its end; square (s,) its squared length; bone (s,) the
     bone it belongs to; parent (b,) the nearest bone above (−1: none); side (b,) −1 right, 0, 1 left; partner (b,) the
-    mirrored bone, or −1 throughout where bones aren't symmetric about x = 0.
+    mirrored bone, or −1 throughout where bones aren't symmetric about x = 0; sheet (b,) bool whether it moves a membrane.
     """
 
     start: np.ndarray
@@ -108,6 +108,7 @@ class Reach:
     parent: np.ndarray
     side: np.ndarray
     partner: np.ndarray
+    sheet: np.ndarray
 
     @property
     def length(self) -> np.ndarray:
@@ -128,6 +129,7 @@ def reach_of(character: Character, bones: Sequence[Bone]) -> Reach:
     return Reach(
         np.ascontiguousarray(segments[:, 0]), way, (way**2).sum(1), np.repeat(np.arange(len(bones)), [len(b.segments) for b in bones]),
         np.array(parent), np.array(side), _partners(bones, index, character.size),
+        np.array([character.joint(b.joint).role.startswith("membrane") for b in bones]),
     )  # fmt: skip
 
 

@@ -32,6 +32,7 @@ FLESH = (
     5.0  # a bone's radius counts up to so many times the thickness of the flesh at a place: no trunk claims a membrane
 )
 
+SHEET = 0.6  # flesh of fewer cells' thickness than this is a sheet
 ROUNDS = 8  # of making owners exact
 
 
@@ -39,6 +40,7 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     """(n,) the segment that each point belongs to (−1: none can reach it); radii (s, 3) of limbs in metres."""
     seeds, of = _seeds(ways, reach)
     radii = _tidy(_sunk(ways, reach), reach)
+    caps = most_radius(ways)
     c = ways.cells
     rows, cols = ways.all
     if c:
@@ -47,7 +49,7 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         inner_rows, inner_cols = _only_cells(rows, cols, c)
         rough = _search(
             ways.solid.centres,
-            FLESH * ways.thick[:c],
+            caps[:c],
             inner_rows,
             inner_cols,
             reach.start,
@@ -60,14 +62,13 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         )[0]
         below = np.where(ways.under[:, 0] >= 0, rough[np.maximum(ways.under[:, 0], 0)], -1).astype(np.int32)
         measured = _measured(ways.points, ways.areas, below, reach.start, reach.way, reach.square, radii, KEPT)
-        radii = _tidy(np.clip(measured, LOW * radii, HIGH * radii), reach)
-    own, key = _search(
-        ways.places, FLESH * ways.thick, rows, cols, reach.start, reach.way, reach.square, radii, seeds, of, STRAIGHT
-    )
+        radii = np.where(reach.sheet[reach.bone, None], radii, np.clip(measured, LOW * radii, HIGH * radii))
+        radii = _tidy(radii, reach)
+    own, key = _search(ways.places, caps, rows, cols, reach.start, reach.way, reach.square, radii, seeds, of, STRAIGHT)
     own, key = own[c:].copy(), key[c:]
     _settle(
         ways.points,
-        FLESH * ways.thick[c:],
+        caps[c:],
         ways.rows,
         ways.cols,
         own,
@@ -79,6 +80,12 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         ROUNDS,
     )
     return own, radii
+
+
+def most_radius(ways: Ways) -> np.ndarray:
+    """(c + n,) metres: the most that a bone's radius counts at each cell and point; in a sheet all bones count alike."""
+    h = ways.solid.h
+    return np.where(ways.thick < SHEET * h, LEAST * h, FLESH * ways.thick)
 
 
 def _seeds(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
@@ -116,7 +123,11 @@ def _sunk(ways: Ways, reach: Reach) -> np.ndarray:
             inside = ways.solid.contains(places)
             at = np.floor((places[inside] - ways.solid.low) / ways.solid.h).astype(int)
             out[inside, k] = ways.depth[ways.solid.number[tuple(at.T)]]
-    return np.asarray(np.maximum(np.maximum(out, THIN * out.max(1, keepdims=True)), LEAST * ways.solid.h))
+    out = np.maximum(np.maximum(out, THIN * out.max(1, keepdims=True)), LEAST * ways.solid.h)
+    out[reach.sheet[reach.bone]] = (
+        LEAST * ways.solid.h
+    )  # wherever it runs through a limb, the flesh there is the limb's
+    return np.asarray(out)
 
 
 def _tidy(radii: np.ndarray, reach: Reach) -> np.ndarray:
@@ -126,6 +137,8 @@ def _tidy(radii: np.ndarray, reach: Reach) -> np.ndarray:
     r[:, 0] = np.minimum(r[:, 0], ROOT * r[:, 1])
     r[:, 2] = np.minimum(r[:, 2], TIP * r[:, 1])
     above, below = _meeting(reach)
+    limbs = ~reach.sheet[reach.bone[above]] & ~reach.sheet[reach.bone[below]]
+    above, below = above[limbs], below[limbs]
     both = 0.5 * (r[below, 0] + r[above, 2])
     r[below, 0] = r[above, 2] = both
     step = 0.5 * reach.length * np.where(reach.side[reach.bone] == 0, 0.0, SLOPE)

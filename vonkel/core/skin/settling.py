@@ -13,9 +13,9 @@ from ..compiled import compiled
 from ..weights import WeightTable
 
 JUMP, CALMING = 0.3, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
-AGAIN = 0.38  # the same once islands were flooded, which is nearly as far as it may
+AGAIN = 0.35  # the same once islands were flooded, which is nearly as far as it may
 HAIR = 0.002  # how much stronger
-FLOODS, YIELDS = 2, 5  # how often islands are flooded, and how often after that they yield
+FLOODS, YIELDS = 2, 8  # how often islands are flooded, and how often after that they yield
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,7 @@ from ..rig.program import Pose
 from ..tolerances import PAIR
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
+SLIVER = 0.2  # an edge so much shorter than others at its ends measures noise
 LEFT_BEHIND = 2.0  # a point this many edge lengths from where its neighbours went
 
 
@@ -119,7 +120,10 @@ def edge_table(points: np.ndarray, triangles: np.ndarray) -> EdgeTable:
     inner = edge_tri[:, 1] >= 0
     rest_fold = np.ones(len(edges))
     rest_fold[inner] = (unit[edge_tri[inner, 0]] * unit[edge_tri[inner, 1]]).sum(1)
-    rest_length[rest_length < 0.01 * np.median(rest_length)] = 0.0
+    usual = np.bincount(edges.ravel(), np.repeat(rest_length, 2), len(points)) / np.maximum(
+        np.bincount(edges.ravel(), minlength=len(points)), 1
+    )
+    rest_length[rest_length < SLIVER * usual[edges].min(1)] = 0.0
     rest_area[rest_area < 1e-3 * np.median(rest_area)] = 0.0
     return EdgeTable(t, rest_area, edges, rest_length, edge_tri, rest_fold)
 
