@@ -26,7 +26,7 @@ EDGES = 0.9  # the least, in mean edge lengths at a point
 WIDEN = 0.2  # metres by which the length may grow for each along the skin
 FAR = 3.6  # lengths that a hold reaches at most
 MOST = 10  # bones that may hold a point while weights are made
-PASSES, EXACT, STEPS = 2, 5e-2, 200  # solves one after the other; where a solve stops: relative residual, steps
+PASSES, EXACT, STEPS = 2, 1e-1, 200  # solves one after the other; where a solve stops: relative residual, steps
 ROUNDS = 2  # of evening at the end, over edges
 # What two limbs contest beyond LEFT goes to the bone they hang from: the share HANDED of it where that one weighs WHOLE.
 WHOLE, HANDED, LEFT = 0.6, 0.5, 0.04
@@ -275,7 +275,7 @@ def _solved(
 ) -> None:  # fmt: skip
     """x made to solve (diag − off) x = right, by conjugate gradients with the diagonal as preconditioner; from x."""
     m = len(x)
-    residual, way, carried = np.empty(m), np.empty(m), np.empty(m)
+    residual, way, carried = np.empty_like(x), np.empty_like(x), np.empty_like(x)
     norm, rz = 0.0, 0.0
     for u in range(m):
         s = diagonal[u] * x[u]
@@ -325,8 +325,9 @@ def _diffused(
         for u in range(m):
             local[mine[u]] = u
             total += rows[mine[u] + 1] - rows[mine[u]]
-        own_rows, own_cols, off = np.zeros(m + 1, np.int32), np.empty(total, np.int32), np.empty(total)
-        diagonal, mass, fixed, w, x = np.empty(m), np.empty(m), np.zeros(m), np.empty(m), np.empty(m)
+        own_rows, own_cols, off = np.zeros(m + 1, np.int32), np.empty(total, np.int32), np.empty(total, np.float32)
+        diagonal, mass, fixed = np.empty(m, np.float32), np.empty(m, np.float32), np.zeros(m, np.float32)
+        w, x = np.empty(m, np.float32), np.empty(m, np.float32)
         e = 0
         for u in range(m):
             i, k = mine[u], slots[u]

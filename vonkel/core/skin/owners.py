@@ -14,7 +14,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..compiled import compiled
-from ..geometry.voxels import heap_pop, heap_push
+from ..geometry.voxels import SINGLE, heap_pop, heap_push
 from .bones import Reach, radius_at, to_segment
 from .ways import Ways
 
@@ -46,7 +46,9 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     if c:
         near = of >= 0
         near &= seeds < c
-        inner_rows, inner_cols = _only_cells(rows, cols, c)
+        steps = ways.solid.ways[:, SINGLE]
+        inner_rows = np.concatenate([[0], np.cumsum((steps >= 0).sum(1))])
+        inner_cols = steps[steps >= 0]
         rough = _search(
             ways.solid.centres,
             caps[:c],
@@ -58,7 +60,7 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
             radii,
             seeds[near],
             of[near],
-            STRAIGHT,
+            ROUGH,
         )[0]
         below = np.where(ways.under[:, 0] >= 0, rough[np.maximum(ways.under[:, 0], 0)], -1).astype(np.int32)
         measured = _measured(ways.points, ways.areas, below, reach.start, reach.way, reach.square, radii, KEPT)
@@ -106,12 +108,6 @@ def _seeds(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         nodes.append(cKDTree(ways.places).query(places[apart])[1].astype(np.int32))
         segments.append(of[apart])
     return np.concatenate(nodes).astype(np.int64), np.concatenate(segments).astype(np.int64)
-
-
-def _only_cells(rows: np.ndarray, cols: np.ndarray, c: int) -> tuple[np.ndarray, np.ndarray]:
-    keep = cols[: rows[c]] < c
-    counts = np.concatenate([[0], np.cumsum(keep)])
-    return counts[rows[: c + 1]].astype(np.int64), cols[: rows[c]][keep]
 
 
 def _sunk(ways: Ways, reach: Reach) -> np.ndarray:
