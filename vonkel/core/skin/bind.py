@@ -20,7 +20,7 @@ from ..progress import tell
 from ..tolerances import PAIR
 from ..weights import WeightTable
 from .blending import blended
-from .bones import Bone, bones_of, distance_to_segments, holds_skin, reach_of
+from .bones import Bone, bones_of, distance_to_segments, holds_skin, in_sizes, reach_of
 from .coarse import DENSE, coarse
 from .owners import owners
 from .settling import Mirror, settled
@@ -102,16 +102,14 @@ def bind_skin(
 def weights_through_volume(s: Surface) -> csr_matrix:
     """Owned through the filled body, blended along the skin (see the head of this file)."""
     tell(0.05, "filling the body")
-    number = np.cumsum(s.soft) - 1
-    points = s.points[s.soft]
-    first, of = welded_points(points, PAIR * s.character.size)
+    number, size = np.cumsum(s.soft) - 1, s.character.size
+    points = in_sizes(s.points[s.soft], size)
+    first, of = welded_points(points, PAIR)
     triangles = of[number[s.triangles]]
     triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
-    points, reach = points[first], reach_of(s.character, s.bones)
+    points, reach = points[first], reach_of(s.character, s.bones).in_sizes(size)
     fewer = coarse(points, triangles) if len(points) > DENSE else None
-    ways = ways_of(
-        fewer.points if fewer else points, fewer.triangles if fewer else triangles, s.character.size, s.cells
-    )
+    ways = ways_of(fewer.points if fewer else points, fewer.triangles if fewer else triangles, 1.0, s.cells)
     tell(0.3, "measuring whose each point is")
     own, radii = owners(ways, reach)
     tell(0.6, "blending along the skin")
@@ -119,15 +117,15 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     held = blended(ways, reach, own, radii, softness).table(len(s.bones))
     lost = np.flatnonzero(own < 0)
     if len(lost):
-        near = _nearest_bones(ways.points[lost], s.bones)
+        near = _nearest_bones(ways.points[lost] * size, s.bones)
         held = (held + csr_matrix((np.ones(len(near)), (lost, near)), held.shape)).tocsr()
     rows, cols = ways.rows, ways.cols
     if fewer:
         held = (fewer.carry @ held).tocsr()
         rows, cols = neighbours(len(points), triangles)
-    mirror = mirror_of(points, reach.partner, s.character.size)
+    mirror = mirror_of(points, reach.partner, 1.0)
     if mirror is not None:
-        held = mirror.faded(both_sides_alike(held, mirror), points[:, 0], BEYOND * s.character.size)
+        held = mirror.faded(both_sides_alike(held, mirror), points[:, 0], BEYOND)
     tell(0.9, "keeping the strongest influences")
     return settled(rows, cols, held, s.influences, mirror)[of]
 

@@ -51,10 +51,9 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     p, rows, cols = ways.points, ways.rows, ways.cols
     area, conductance = ways.areas, _conductances(p, ways.triangles, rows, cols)
     segments = reach.start, reach.way, reach.square
-    longest = np.zeros(len(reach.parent))
-    np.maximum.at(longest, reach.bone, reach.length)
-    longest = np.where(longest > 0, longest, np.inf)[reach.bone]
-    length = _lengths(p, rows, cols, ways.edges, own, *segments, radii, longest, SOFT * softness, SHORT, EDGES, WIDEN)
+    length = _lengths(
+        p, rows, cols, ways.edges, own, *segments, radii, reach.span[reach.bone], SOFT * softness, SHORT, EDGES, WIDEN
+    )
     second, share = _borders(p, most_radius(ways)[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
     long = ways.edges
     if len(ways.bridges):
@@ -111,7 +110,7 @@ def _with_bridges(ways: Ways, conductance: np.ndarray) -> tuple[np.ndarray, np.n
 @compiled
 def _lengths(
     p: np.ndarray, rows: np.ndarray, cols: np.ndarray, long: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray,
-    radii: np.ndarray, longest: np.ndarray, soft: float, short: float, edges: float, widen: float,
+    radii: np.ndarray, span: np.ndarray, soft: float, short: float, edges: float, widen: float,
 ) -> np.ndarray:  # fmt: skip
     """(n,) metres over which a hold fades at each point.
 
@@ -124,7 +123,7 @@ def _lengths(
         if own[i] >= 0:
             o = own[i]
             d, t = to_segment(p[i], start[o], way[o], square[o])
-            out[i] = max(out[i], min(soft * max(radius_at(radii[o], t), d), short * longest[o]))
+            out[i] = max(out[i], min(soft * max(radius_at(radii[o], t), d), short * span[o]))
     for turn in range(6):
         changed = False
         for step in range(n):

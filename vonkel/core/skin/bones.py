@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -12,7 +12,8 @@ from ..compiled import compiled
 from ..joints.orient import bone_child
 from ..tolerances import PAIR
 
-MOUTH = 0.39  # how high above the chin lips meet, of the way up to the eyes (common practice: thirds of the face)
+LIP = 0.2  # how thick the jaws are beside the line of the mouth, of the way from there up to the eyes (common practice: thirds of
+# the face)
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,8 @@ def _segments(character: Character, joint: Joint) -> list[list[np.ndarray]]:
         main = bone_child(character, joint)
         ends = [np.array(main.place)] if main is not None else []
     segments = [[start, e] for e in ends] or [[start, _run_on(character, joint)]]
+    if joint.role == "jaw" and joint.parent and ends:  # its bone runs along the line of the mouth: its flesh lies below
+        segments = [[start, e - _lip(character, character.joint(joint.parent), start, e)] for e in ends]
     for other in held:
         segments += _beside(character, joint, other)
     return segments
@@ -69,15 +72,15 @@ def _beside(character: Character, joint: Joint, held: Joint) -> list[list[np.nda
     tip = next((np.array(c.place) for c in character.children.get(held.name, ())), place)
     if not holds_skin(held):
         return [[start, place], [place, tip]]
-    return [[start, place], [place, tip + 2.0 * _lips(character, joint, place, tip)]]
+    return [[start, place], [place, tip + _lip(character, joint, place, tip)]]
 
 
-def _lips(character: Character, head: Joint, hinge: np.ndarray, chin: np.ndarray) -> np.ndarray:
-    """(3,) from the chin straight up to where the lips meet, square to the jaw."""
+def _lip(character: Character, head: Joint, hinge: np.ndarray, tip: np.ndarray) -> np.ndarray:
+    """(3,) from the line of the mouth up into the upper jaw, square to the jaw's bone."""
     eyes = [np.array(c.place) for c in character.children.get(head.name, ()) if c.role == "eye"]
-    along = chin - hinge
+    along = tip - hinge
     along = along / max(float(np.linalg.norm(along)), 1e-12)
-    up = (np.mean(eyes, axis=0) - chin) * MOUTH if eyes else 0.3 * (hinge - np.array(head.place))
+    up = LIP * (np.mean(eyes, axis=0) - tip) if eyes else 0.3 * (hinge - np.array(head.place))
     up = up - along * float(up @ along)
     return np.asarray(up * [0.0, 1.0, 1.0] if abs(along[0]) < 0.1 else up)
 
@@ -92,13 +95,24 @@ def distance_to_segments(points: np.ndarray, segments: np.ndarray) -> np.ndarray
     return best
 
 
+GRAIN = 2.0**24  # places that a body's size is told in
+
+
+def in_sizes(places: np.ndarray, size: float) -> np.ndarray:
+    """Places (…, 3) in sizes of the body, on a grid so fine that it moves nothing and so coarse that no unit's rounding decides
+    between what is equally far."""
+    return np.asarray(np.rint(places * (GRAIN / size)) / GRAIN)
+
+
 @dataclass(frozen=True)
 class Reach:
     """All bones' segments in one row.
 
     start, way (s, 3): where a segment begins and what leads to its end; square (s,) its squared length; bone (s,) the
     bone it belongs to; parent (b,) the nearest bone above (−1: none); side (b,) −1 right, 0, 1 left; partner (b,) the
-    mirrored bone, or −1 throughout where bones aren't symmetric about x = 0; sheet (b,) bool whether it moves a membrane.
+    mirrored bone, or −1 throughout where bones aren't symmetric about x = 0; sheet (b,) bool whether it moves a membrane;
+    radius (s,) metres where a limb's radius is known beforehand (both jaws, whose borders lie between them), 0 elsewhere;
+    span (b,) metres that limit how far its holds fade: its longest segment, or for a jaw the thickness of its lip.
     """
 
     start: np.ndarray
@@ -109,6 +123,15 @@ class Reach:
     side: np.ndarray
     partner: np.ndarray
     sheet: np.ndarray
+    radius: np.ndarray
+    span: np.ndarray
+
+    def in_sizes(self, size: float) -> Reach:
+        """The same in sizes of the body; see `in_sizes`."""
+        start, end = in_sizes(self.start, size), in_sizes(self.start + self.way, size)
+        way = end - start
+        square = (way**2).sum(1)
+        return replace(self, start=start, way=way, square=square, radius=self.radius / size, span=self.span / size)
 
     @property
     def length(self) -> np.ndarray:
@@ -130,7 +153,36 @@ def reach_of(character: Character, bones: Sequence[Bone]) -> Reach:
         np.ascontiguousarray(segments[:, 0]), way, (way**2).sum(1), np.repeat(np.arange(len(bones)), [len(b.segments) for b in bones]),
         np.array(parent), np.array(side), _partners(bones, index, character.size),
         np.array([character.joint(b.joint).role.startswith("membrane") for b in bones]),
+        np.concatenate([_radii(character, b) for b in bones]), np.array([_span(character, b) for b in bones]),
     )  # fmt: skip
+
+
+def _thickness(character: Character, jaw: Joint) -> float:
+    """Metres of flesh beside the line of the mouth."""
+    tips = character.children.get(jaw.name, ())
+    if jaw.parent is None or not tips or not holds_skin(jaw):
+        return 0.0
+    return float(
+        np.linalg.norm(_lip(character, character.joint(jaw.parent), np.array(jaw.place), np.array(tips[0].place)))
+    )
+
+
+def _radii(character: Character, bone: Bone) -> np.ndarray:
+    out = np.zeros(len(bone.segments))
+    joint = character.joint(bone.joint)
+    if joint.role == "jaw":
+        out[:] = 2.0 * _thickness(character, joint)
+    for jaw in character.children.get(joint.name, ()):
+        if jaw.role == "jaw":
+            upper = (np.abs(bone.segments[:, 0] - np.array(jaw.place)) < 1e-12).all(1)
+            out[upper] = 2.0 * _thickness(character, jaw)
+    return out
+
+
+def _span(character: Character, bone: Bone) -> float:
+    joint = character.joint(bone.joint)
+    longest = float(np.linalg.norm(bone.segments[:, 1] - bone.segments[:, 0], axis=1).max())
+    return (_thickness(character, joint) if joint.role == "jaw" else 0.0) or longest or float(np.inf)
 
 
 def _partners(bones: Sequence[Bone], index: dict[str, int], size: float) -> np.ndarray:

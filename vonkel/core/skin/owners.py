@@ -133,8 +133,9 @@ def _tidy(radii: np.ndarray, reach: Reach) -> np.ndarray:
     r[:, 0] = np.minimum(r[:, 0], ROOT * r[:, 1])
     r[:, 2] = np.minimum(r[:, 2], TIP * r[:, 1])
     above, below = _meeting(reach)
-    limbs = ~reach.sheet[reach.bone[above]] & ~reach.sheet[reach.bone[below]]
-    above, below = above[limbs], below[limbs]
+    known = reach.sheet[reach.bone] | (reach.radius > 0)
+    free = ~known[above] & ~known[below]
+    above, below = above[free], below[free]
     both = 0.5 * (r[below, 0] + r[above, 2])
     r[below, 0] = r[above, 2] = both
     step = 0.5 * reach.length * np.where(reach.side[reach.bone] == 0, 0.0, SLOPE)
@@ -147,7 +148,7 @@ def _tidy(radii: np.ndarray, reach: Reach) -> np.ndarray:
             r[b, 0] = r[a, 2] = max(r[b, 0], r[a, 2])
         if (r == before).all():
             break
-    return r
+    return np.where(reach.radius[:, None] > 0, reach.radius[:, None], r)
 
 
 def _meeting(reach: Reach) -> tuple[np.ndarray, np.ndarray]:

@@ -55,7 +55,12 @@ class Ways:
     @cached_property
     def depth(self) -> np.ndarray:
         """(c,) metres from each cell's centre to the nearest place from which no way leads on, by steps between cells."""
-        return _depths(self.solid.ways, STEP_LENGTHS) * self.solid.h
+        return self._steps_deep * self.solid.h
+
+    @cached_property
+    def _steps_deep(self) -> np.ndarray:
+        """(c,) the same in cells: so that no unit decides between cells alike."""
+        return _depths(self.solid.ways, STEP_LENGTHS)
 
     @cached_property
     def edges(self) -> np.ndarray:
@@ -73,7 +78,7 @@ class Ways:
         c, solid = self.cells, self.solid
         if not c:
             return np.full(len(self.points), solid.h)
-        inner = _balls(solid.ways, self.depth, solid.cells.astype(np.float64) * solid.h, 0.5 * solid.h)
+        inner = solid.h * _balls(solid.ways, self._steps_deep, solid.cells.astype(np.float64), 0.5)
         held = self.under[:, 0] >= 0
         return np.concatenate([inner, np.where(held, inner[np.maximum(self.under[:, 0], 0)], 0.5 * solid.h)])
 

@@ -1,0 +1,218 @@
+"""Binding through the volume, on the cast and on bodies of other builds (tests/judging)."""
+
+from functools import cache
+
+import numpy as np
+import pytest
+from scipy.ndimage import distance_transform_edt
+from scipy.sparse import csr_matrix, diags
+from scipy.sparse.linalg import spsolve
+
+from tests.judging.posing import at_rest
+from tests.judging.skins import bound, dense, judged
+from vonkel.core.character import opposite_name
+from vonkel.core.formats.mesh import RawMesh, character_from_mesh
+from vonkel.core.geometry.health import mirror_distance
+from vonkel.core.geometry.topology import skin_triangles, welded_points
+from vonkel.core.geometry.transform import transformed
+from vonkel.core.geometry.voxels import NEIGHBOUR_CELLS, SINGLE, solid_from_mesh
+from vonkel.core.skin import bind as binding
+from vonkel.core.skin import blending
+from vonkel.core.skin.bind import bind_skin, weights_of
+from vonkel.core.skin.bones import bones_of, reach_of
+from vonkel.core.skin.coarse import coarse
+from vonkel.core.skin.owners import owners
+from vonkel.core.skin.settling import islands
+from vonkel.core.skin.ways import ways_of
+
+
+@cache
+def skin(name):
+    return bound(at_rest(name)[1])
+
+
+# What each body measured when this was written, with room for other machines' rounding: torn, in percent of the edges.
+TORN = {
+    "otter": 0.15,
+    "newt": 0.1,
+    "beetle": 0.02,
+    "bat": 0.1,
+    "seal": 0.02,
+    "larva": 0.02,
+    "bust": 0.02,
+    "spinner": 0.02,
+}
+
+
+@pytest.mark.parametrize("name", TORN)
+def test_skins_hold_in_ordinary_poses(name):
+    figures = judged(*skin(name), name)
+    assert figures.jump < 0.5 and figures.jump_usual < 0.36, figures.line()
+    assert figures.islands <= 4 and figures.other_leg < 0.05, figures.line()
+    assert 100 * max(figures.torn.values()) < TORN[name], figures.line()
+
+
+def test_both_sides_are_alike_to_the_bit():
+    made, _ = skin("otter")
+    part = made.part("body")
+    weights = dense(made)[slice(*part.points)]
+    _, other = mirror_distance(made.points[slice(*part.points)])
+    partner = [made.skin.joints.index(opposite_name(n)) for n in made.skin.joints]
+    assert (weights[other][:, partner] == weights).all()
+
+
+@pytest.mark.parametrize("times", [100.0, 0.01])
+def test_the_unit_makes_no_difference(times):
+    made, _ = skin("hound")
+    scaled = bind_skin(transformed(at_rest("hound")[1], np.eye(3) * times, np.zeros(3)))
+    far = np.abs(dense(scaled) - dense(made)).max(1)
+    assert np.quantile(far, 0.999) < 0.02
+
+
+def test_one_thread_makes_what_two_make(monkeypatch):
+    class Alone:
+        def __init__(self, workers):
+            pass
+
+        def __enter__(self):
+            return self
+
+        def __exit__(self, *error):
+            pass
+
+        map = staticmethod(map)
+
+    made, _ = skin("newt")
+    monkeypatch.setattr(blending, "ThreadPoolExecutor", Alone)
+    again = bind_skin(at_rest("newt")[1])
+    assert (again.arrays["skin/weights"] == made.arrays["skin/weights"]).all()
+    assert (again.arrays["skin/joints"] == made.arrays["skin/joints"]).all()
+
+
+def test_a_denser_mesh_gets_the_same_skin():
+    """The same shape, every face cut in four, and bound by fewer points than it has."""
+    c = at_rest("larva")[1]
+    tri = skin_triangles(c)
+    n = len(c.points)
+    edges, of = np.unique(np.sort(tri[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), 1), axis=0, return_inverse=True)
+    a, b, d = (of.reshape(-1, 3)[:, k] + n for k in range(3))
+    faces = np.concatenate(
+        [np.stack(f, 1) for f in ((tri[:, 0], a, d), (a, tri[:, 1], b), (d, b, tri[:, 2]), (a, b, d))]
+    )
+    points = np.concatenate([c.points, c.points[edges].mean(1)])
+    mesh = RawMesh(points, np.arange(0, 3 * len(faces) + 1, 3), faces.ravel(), np.zeros(len(faces), np.int64), ["body"])
+    fine = character_from_mesh(mesh, "fine").with_(joints=c.joints, plan=c.plan)
+    made, _ = skin("larva")
+    denser = bind_skin(fine)
+    body = slice(*c.part("body").points)
+    far = np.abs(dense(denser)[body] - dense(made)[body]).max(1)
+    assert far.mean() < 0.03 and np.quantile(far, 0.99) < 0.08
+    fewer = coarse(fine.points, skin_triangles(fine), 3000)
+    assert 1500 < len(fewer.points) < 6000 and np.allclose(fewer.carry.sum(1), 1)
+
+
+def test_a_seam_of_the_texture_is_no_border():
+    """Every triangle with points of its own, as some formats give them: the skin is that of the joined mesh."""
+    c = at_rest("seal")[1]
+    tri = skin_triangles(c)
+    apart = RawMesh(
+        c.points[tri.ravel()],
+        np.arange(0, tri.size + 1, 3),
+        np.arange(tri.size),
+        np.zeros(len(tri), np.int64),
+        ["body"],
+    )
+    split = character_from_mesh(apart, "split").with_(joints=c.joints, plan=c.plan)
+    made = dense(bind_skin(split))
+    whole = dense(skin("seal")[0])[tri.ravel()]
+    assert np.abs(made - whole).max(1).mean() < 0.01
+    first, of = welded_points(split.points, 1e-6)
+    assert np.abs(made[first][of] - made).max() < 1e-6
+
+
+def test_a_found_jaw_takes_the_lower_lip_along_and_a_guessed_one_nothing():
+    made, _ = skin("otter")
+    x, y, z = (made.points - np.array(made.joint("jaw_end").place)).T
+    front = (np.abs(x) < 0.04) & (z > -0.05) & (np.arange(len(x)) < made.part("body").points[1])
+    held = weights_of(made, "jaw")
+    assert held[front & (y < -0.02) & (y > -0.05)].mean() > 0.7
+    assert held[front & (y > 0.04)].max() < 0.1
+    bust = at_rest("bust")[1]
+    guessed = tuple(j.model_copy(update={"doubt": 0.1}) if j.name == "jaw" else j for j in bust.joints)
+    body = slice(*bust.part("body").points)
+    assert weights_of(bind_skin(bust.with_(joints=guessed)), "jaw")[body].max() == 0
+
+
+def test_membranes_dont_reach_into_the_limbs_that_they_hang_on():
+    made, _ = skin("bat")
+    membranes = sum(weights_of(made, n) for n in made.skin.joints if n.startswith("membrane"))
+    for side in "LR":
+        toes = np.linalg.norm(made.points - np.array(made.joint(f"ball_{side}").place), axis=1) < 0.03
+        assert toes.any() and membranes[toes].max() < 0.05
+    trunk = sum(weights_of(made, n) for n in ("hips", "spine_1", "spine_2", "chest"))
+    tips = np.abs(made.points[:, 0]) > 0.5
+    assert trunk[tips].max() < 0.05
+
+
+# --- parts of it, against other ways to the same ----------------------------------------------------------------------
+def box(low, high):
+    a = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)]) * (np.array(high) - low) + low
+    quads = [[0, 1, 3, 2], [4, 6, 7, 5], [0, 4, 5, 1], [2, 3, 7, 6], [0, 2, 6, 4], [1, 5, 7, 3]]
+    return a, np.array([t for q in quads for t in ((q[0], q[1], q[2]), (q[0], q[2], q[3]))])
+
+
+def test_no_way_leads_across_a_gap_however_thin():
+    (a, t), (b, _) = box([0, 0, 0], [1, 1, 0.497]), box([0, 0, 0.503], [1, 1, 1])
+    solid = solid_from_mesh(np.concatenate([a, b]), np.concatenate([t, t + 8]), 0.1)
+    upper = solid.centres[:, 2] > 0.5
+    linked = solid.links >= 0
+    crossing = linked & (upper[solid.links] != upper[:, None])
+    assert crossing.any() and not (solid.ways[crossing] >= 0).any()
+    assert ((solid.ways >= 0) == (linked & ~crossing)).all()
+    assert len(SINGLE) == 6 and (np.abs(NEIGHBOUR_CELLS[SINGLE]).sum(1) == 1).all()
+
+
+def test_a_line_through_a_hole_has_no_say():
+    points, triangles = box([0, 0, 0], [1, 1, 1])
+    whole, holed = (solid_from_mesh(points, t, 0.1) for t in (triangles, triangles[1:]))
+    assert len(whole.cells) == 1000 and len(holed.cells) > 990 and not (holed.inside & ~whole.inside).any()
+
+
+def test_depths_by_steps_are_nearly_euclidean():
+    c = at_rest("newt")[1]
+    ways = ways_of(c.points, skin_triangles(c), c.size, 12_000)
+    inside = np.pad(ways.solid.inside, 1)
+    exact = (distance_transform_edt(inside)[1:-1, 1:-1, 1:-1][ways.solid.inside] - 0.5) * ways.solid.h
+    assert (ways.depth >= exact - 1e-9).all() and (ways.depth <= 1.12 * exact + 0.5 * ways.solid.h).all()
+
+
+def test_holds_diffuse_as_a_direct_solver_says():
+    """One bone on a patch: (M + C) w = M χ by scipy's direct solver (SuperLU)."""
+    random = np.random.default_rng(3)
+    n = 60
+    links = np.triu((random.random((n, n)) < 0.1) * random.random((n, n)), 1)
+    table = csr_matrix(links + links.T)
+    diagonal = np.asarray(table.sum(1)).ravel() + random.random(n) + 0.1
+    right = random.random(n)
+    x = np.zeros(n)
+    blending._solved(
+        x, right, diagonal, table.indptr.astype(np.int32), table.indices.astype(np.int32), table.data, 1e-9, 500
+    )
+    assert x == pytest.approx(spsolve((diags(diagonal) - table).tocsc(), right), abs=1e-7)
+
+
+def test_islands_are_patches_apart_from_the_largest():
+    rows, cols = np.array([0, 1, 3, 5, 7, 9, 10]), np.array([1, 0, 2, 1, 3, 2, 4, 3, 5, 4])  # a line of six points
+    owner, piece = np.array([7, 7, 4, 7, 4, 4]), np.zeros(6, int)
+    assert islands(rows, cols, piece, owner).tolist() == [False, False, True, True, False, False]
+
+
+def test_owners_are_the_nearest_bones_where_nothing_lies_between():
+    """On a straight limb of one thickness the owner is the nearest segment: an exhaustive search says so."""
+    c = at_rest("eel")[1]
+    bones = bones_of(c)
+    reach = reach_of(c, bones)
+    own, _ = owners(ways_of(c.points, skin_triangles(c), c.size), reach)
+    far = np.stack([binding.distance_to_segments(c.points, b.segments) for b in bones], 1)
+    mine = far[np.arange(len(own)), reach.bone[own]]
+    assert (mine <= far.min(1) + 0.02 * c.size).mean() > 0.99
