@@ -30,10 +30,12 @@ def _pass(
     rest_length: np.ndarray,
     edge_tri: np.ndarray,
     rest_fold: np.ndarray,
+    gathers: np.ndarray,
     stretch: np.ndarray,
     normal: np.ndarray,
 ) -> Any:
-    """One pass over triangles and edges.  Fills `stretch` (n,) with the largest |log2 ratio| of a point's edges.
+    """One pass over triangles and edges.  Fills `stretch` (n,) with the largest |log2 ratio| of a point's edges; of those that
+    gather, (e,) bool, only what stretches counts.
 
     Returns (largest ratio, its edge, smallest ratio, its edge, largest area ratio, smallest area ratio, folds).
     """
@@ -61,13 +63,15 @@ def _pass(
             ratio = np.sqrt(dx * dx + dy * dy + dz * dz) / rest_length[e]
             if ratio > big:
                 big, big_edge = ratio, e
+            if gathers[e]:
+                ratio = max(ratio, 1.0)
             if ratio < small:
                 small, small_edge = ratio, e
             s = abs(np.log2(max(ratio, 1e-6)))
             stretch[i] = max(stretch[i], s)
             stretch[j] = max(stretch[j], s)
         f, g = edge_tri[e, 0], edge_tri[e, 1]
-        if g >= 0:
+        if g >= 0 and not gathers[e]:
             d = normal[f, 0] * normal[g, 0] + normal[f, 1] * normal[g, 1] + normal[f, 2] * normal[g, 2]
             if d < FOLD and rest_fold[e] > FOLD + 0.3:
                 folds += 1
@@ -186,6 +190,15 @@ class _Region:
         return 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
 
 
+def _gathering(character: Character, edges: np.ndarray) -> np.ndarray:
+    """(e,) bool: edges of membranes, which are there to lie in folds where the limbs they hang between come together."""
+    if character.skin is None:
+        return np.zeros(len(edges), bool)
+    soft = np.array([character.joint(n).role.startswith(("membrane", "wing")) for n in character.skin.joints])
+    own = soft[character.arrays["skin/joints"]] * (character.arrays["skin/weights"] > 0)
+    return np.asarray(own.any(1)[edges].all(1))
+
+
 class Measurer:
     """What can be prepared for measuring one character's skin parts."""
 
@@ -194,6 +207,7 @@ class Measurer:
         table = edge_table(self.points, skin_triangles(character))
         self.triangles, self.edges, self.edge_tri = table.triangles, table.edges, table.edge_tri
         self.rest_length, self.rest_area, self.rest_fold = table.rest_length, table.rest_area, table.rest_fold
+        self.gathers = _gathering(character, self.edges)
         self.normal = np.zeros((len(self.triangles), 3))
         self.stretch = np.zeros(len(self.points))
         self._prepare_neighbours()
@@ -231,7 +245,7 @@ class Measurer:
                 continue
             volume = region.volume(self.points)
             area = float(face_area(self.points, triangles).sum())
-            solid = volume > max(least, 1e-15) and volume > SOLID * area**1.5
+            solid = volume > max(least, 1e-15) and (name == WHOLE or volume > SOLID * area**1.5)
             if solid and region.open_area(self.points) < OPEN * area:
                 self.limbs.append(name)
                 self.regions.append(region)
@@ -243,7 +257,7 @@ class Measurer:
         p = np.ascontiguousarray(points, np.float64)
         big, big_edge, small, small_edge, most, least, folds = _pass(
             p, self.triangles, self.rest_area, self.edges, self.rest_length, self.edge_tri, self.rest_fold,
-            self.stretch, self.normal,
+            self.gathers, self.stretch, self.normal,
         )  # fmt: skip
         now = [region.volume(p) for region in self.regions]
         volumes = {n: max(float(v / r - 1), -1.0) for n, v, r in zip(self.limbs, now, self.rest_volume, strict=True)}

@@ -26,6 +26,7 @@ from ..rig import Pose, compile_rig
 WorldTurns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
 Asked = dict[str, dict[str, Any]]  # stem of a joint's name or role → how it is turned
 ANY = "any"
+WING = ("upper_arm", "forearm", "hand", "wing")
 
 
 @dataclass(frozen=True)
@@ -130,11 +131,23 @@ class Turns:
         if "hinge" in how or "bend" in how:
             degrees = how["hinge"] if "hinge" in how else how["bend"] - self._bent(j)
             return matrix_from_rotation_vector(bone_frame(j)[:, 2] * np.radians(degrees))
+        if "fold" in how:
+            return matrix_from_rotation_vector(self._wing_normal(j.side) * np.radians(how["fold"]))
         if "twist" in how:
             return matrix_from_rotation_vector(self._bone(j) * np.radians(how["twist"]) * side)
         x, y, z = np.radians(how["turn"]) if "turn" in how else np.radians(how["whole"]) / row
         flip = side if how.get("mirrored") else 1.0
         return matrix_from_rotation_vector(self.axes @ np.array([x, flip * y, flip * z]))
+
+    def _wing_normal(self, side: str) -> np.ndarray:
+        """The axis about which a wing's arm swings, in its own plane, from out to down and back."""
+        arm = [j for j in self.character.joints if j.side == side and j.role.startswith(WING)]
+        places = np.array([j.place for j in arm])
+        root = places[[j.role == "upper_arm" for j in arm]].mean(0)
+        out = places[np.argmax(np.linalg.norm(places - root, axis=1))] - root
+        normal = np.linalg.svd(places - root)[2][2]
+        inward = np.cross(out, -self.axes[:, 1] - self.axes[:, 2])
+        return np.asarray(normal if normal @ inward > 0 else -normal)
 
     def _bone(self, joint: Joint) -> np.ndarray:
         child = bone_child(self.character, joint)
