@@ -1,19 +1,19 @@
-"""How well plans fit: .venv/bin/python benchmarks/plans.py [FILE:PLAN[:UP[:TURN]] …]
+"""How well plans fit: python -m benchmarks.plans [FILE:PLAN[:UP[:TURN]] …]
 
 Without files: the demo cast.  Files may be meshes that Vonkel reads, or .skn skins as the MuJoCo documentation describes
 them, whose own bones then stand as the hand-placed joints.  UP is the axis that points up in the file, y by default; TURN, degrees
 about the upright, brings it to face +Z.
 """
 
-import struct
 import sys
 import time
 from pathlib import Path
 
 import numpy as np
 
+from tests.judging.skins import read_skn
 from vonkel.core.formats import read_character
-from vonkel.core.formats.mesh import RawMesh, character_from_mesh
+from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.joints.inside import body_solid, may_stick_out
 from vonkel.core.plans import lay_plan
 from vonkel.demo import CAST, DATA
@@ -21,22 +21,9 @@ from vonkel.steps import apply_step
 
 
 def read_skin(path: Path):
-    """Character and bones (name → place) of a .skn file: counts, points, texture places, faces, then bones."""
-    data = path.read_bytes()
-    points, places, faces, bones = struct.unpack_from("<4i", data, 0)
-    at = 16
-    p = np.frombuffer(data, "<f4", 3 * points, at).reshape(-1, 3).astype(float)
-    at += 12 * points + 8 * places
-    f = np.frombuffer(data, "<i4", 3 * faces, at).astype(np.int64)
-    at += 12 * faces
-    found = {}
-    for _ in range(bones):
-        name = data[at : at + 40].split(b"\0")[0].decode()
-        found[name] = np.frombuffer(data, "<f4", 3, at + 40).astype(float)
-        held = struct.unpack_from("<i", data, at + 68)[0]
-        at += 72 + 8 * held
-    mesh = RawMesh(p, np.arange(0, len(f) + 1, 3), f, np.zeros(faces, np.int64), ["body"])
-    return character_from_mesh(mesh, path.stem), found
+    """Character and bones (name → place) of a .skn file."""
+    mesh, bones, _ = read_skn(path)
+    return character_from_mesh(mesh, path.stem), bones
 
 
 def stood(c, bones, up, turn):

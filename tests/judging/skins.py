@@ -11,7 +11,7 @@ import argparse
 import json
 import struct
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
@@ -171,29 +171,34 @@ class HandMade:
 HANDS = json.loads((HERE / "hand_made.json").read_text())
 
 
-def hand_made(path: Path) -> HandMade:
-    """A .skn file (as MuJoCo's documentation describes it) stood up, facing +Z, with the tree of hand_made.json."""
-    told = HANDS[path.stem]
+def read_skn(path: Path) -> tuple[RawMesh, dict[str, np.ndarray], np.ndarray]:
+    """A .skn file as MuJoCo's documentation describes it: the mesh, the bones' places by name, weights (n, bones)."""
     data = path.read_bytes()
-    n, places, faces, bones = struct.unpack_from("<4i", data, 0)
+    n, faces, bones = (struct.unpack_from("<4i", data, 0)[k] for k in (0, 2, 3))
+    places = struct.unpack_from("<4i", data, 0)[1]
     at = 16
     p = np.frombuffer(data, "<f4", 3 * n, at).reshape(-1, 3).astype(float)
     at += 12 * n + 8 * places
     f = np.frombuffer(data, "<i4", 3 * faces, at).astype(np.int64)
     at += 12 * faces
-    names, where, held = [], [], np.zeros((n, bones))
+    where, held = {}, np.zeros((n, bones))
     for b in range(bones):
-        names.append(data[at : at + 40].split(b"\0")[0].decode())
-        where.append(np.frombuffer(data, "<f4", 3, at + 40).astype(float))
+        name = data[at : at + 40].split(b"\0")[0].decode()
+        where[name] = np.frombuffer(data, "<f4", 3, at + 40).astype(float)
         count = struct.unpack_from("<i", data, at + 68)[0]
         at += 72
-        index = np.frombuffer(data, "<i4", count, at)
-        held[index, b] = np.frombuffer(data, "<f4", count, at + 4 * count)
+        held[np.frombuffer(data, "<i4", count, at), b] = np.frombuffer(data, "<f4", count, at + 4 * count)
         at += 8 * count
-    turn = np.array(told["turn"], float)
-    mesh = RawMesh(p @ turn.T, np.arange(0, len(f) + 1, 3), f, np.zeros(faces, np.int64), ["body"])
-    c = character_from_mesh(mesh, path.stem)
-    spots = dict(zip(names, np.array(where) @ turn.T, strict=True))
+    return RawMesh(p, np.arange(0, len(f) + 1, 3), f, np.zeros(faces, np.int64), ["body"]), where, held
+
+
+def hand_made(path: Path) -> HandMade:
+    """A .skn file stood up, facing +Z, with the tree of hand_made.json."""
+    told = HANDS[path.stem]
+    mesh, where, held = read_skn(path)
+    turn, n = np.array(told["turn"], float), len(mesh.points)
+    c = character_from_mesh(replace(mesh, points=mesh.points @ turn.T), path.stem)
+    names, spots = list(where), {k: turn @ v for k, v in where.items()}
     joints, seen = [], set()
     while len(joints) < len(told["joints"]):
         before = len(joints)
