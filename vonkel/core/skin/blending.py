@@ -54,7 +54,7 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     length = _lengths(
         p, rows, cols, ways.edges, own, *segments, radii, reach.span[reach.bone], SOFT * softness, SHORT, EDGES, WIDEN
     )
-    second, share = _borders(p, most_radius(ways)[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
+    second, share = _borders(p, most_radius(ways, reach)[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
     long = ways.edges
     if len(ways.bridges):
         rows, cols, conductance = _with_bridges(ways, conductance)

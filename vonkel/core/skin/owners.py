@@ -40,7 +40,7 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     """(n,) the segment that each point belongs to (−1: none can reach it); radii (s, 3) of limbs in metres."""
     seeds, of = _seeds(ways, reach)
     radii = _tidy(_sunk(ways, reach), reach)
-    caps = most_radius(ways)
+    caps = most_radius(ways, reach)
     c = ways.cells
     rows, cols = ways.all
     if c:
@@ -84,10 +84,12 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     return own, radii
 
 
-def most_radius(ways: Ways) -> np.ndarray:
-    """(c + n,) metres: the most that a bone's radius counts at each cell and point; in a sheet all bones count alike."""
+def most_radius(ways: Ways, reach: Reach) -> np.ndarray:
+    """(c + n,) metres: the most that a bone's radius counts at each cell and point; in membranes, of bodies that have some, all
+    bones count alike."""
     h = ways.solid.h
-    return np.where(ways.thick < SHEET * h, LEAST * h, FLESH * ways.thick)
+    web = reach.sheet.any() & (ways.thick < SHEET * h)
+    return np.where(web, LEAST * h, FLESH * ways.thick)
 
 
 def _seeds(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:

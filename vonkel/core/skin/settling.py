@@ -12,8 +12,9 @@ from scipy.sparse.csgraph import connected_components
 from ..compiled import compiled
 from ..weights import WeightTable
 
-JUMP, CALMING = 0.3, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
-AGAIN = 0.35  # the same once islands were flooded, which is nearly as far as it may
+JUMP, CALMING = 0.25, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
+PATIENT = 10  # rounds after which only what differs is evened with one another
+AGAIN = 0.3  # the same once islands were flooded, which is nearly as far as it may
 HAIR = 0.002  # how much stronger
 FLOODS, YIELDS = 2, 8  # how often islands are flooded, and how often after that they yield
 
@@ -82,8 +83,25 @@ def _make_alike(index: np.ndarray, weight: np.ndarray, mirror: Mirror, names: tu
     middle = np.flatnonzero(mirror.side == 0)
     if len(middle):
         own = WeightTable.from_rows(names, index[middle], weight[middle]).held
-        both = WeightTable(names, (0.5 * (own + own[:, mirror.partner])).tocsr())
-        index[middle], weight[middle] = both.rows(index.shape[1])
+        index[middle], weight[middle] = _in_pairs(0.5 * (own + own[:, mirror.partner]), mirror.partner, index.shape[1])
+
+
+def _in_pairs(held: csr_matrix, partner: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
+    """The strongest `most` of rows (m, bones) that hold partners alike, and never one of a pair without the other."""
+    dense = held.toarray()
+    b = np.arange(len(partner))
+    order = np.lexsort((np.broadcast_to(b, dense.shape), np.broadcast_to(np.minimum(b, partner), dense.shape), -dense))
+    order = np.concatenate(
+        [order, np.repeat(order[:, :1], most + 1, 1)], 1
+    )  # of few bones the first again, for nothing
+    index, following = order[:, :most], order[:, most]
+    weight = np.take_along_axis(dense, index, 1)
+    weight[:, len(b) :] = 0.0
+    last = index[:, -1]
+    split = (following == partner[last]) & (partner[last] != last) & (1 < most < len(b))
+    weight[split, -1] = 0.0
+    index = np.where(weight > 0.0, index, index[:, :1])
+    return index.astype(np.int32), weight / weight.sum(1, keepdims=True)
 
 
 def _of_both_sides(rows: np.ndarray, cols: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -230,7 +248,7 @@ def _calmed(
     n = len(index)
     todo, near, look = np.zeros(n, np.bool_), np.zeros(n, np.bool_), np.arange(n)
     none, total = np.zeros(n, np.bool_), np.zeros(bones)
-    for _ in range(rounds):
+    for turn in range(rounds):
         todo[:] = False
         for i in look:
             for e in range(rows[i], rows[i + 1]):
@@ -250,6 +268,16 @@ def _calmed(
         for i in look:
             if todo[i]:
                 one_index, one_weight = index0[i].copy(), weight0[i].copy()
-                if _mean_row(i, rows, cols, index0, weight0, 0.5, none, total):
+                own = 0.5
+                if turn >= PATIENT:  # keeping the strongest undoes it where many meet: only what differs is evened then
+                    some = 0
+                    for e in range(rows[i], rows[i + 1]):
+                        j = cols[e]
+                        none[j] = not (_jump(i, j, index0, weight0, most) or _jump(j, i, index0, weight0, most))
+                        some += not none[j]
+                    own = some / (rows[i + 1] - rows[i])
+                if _mean_row(i, rows, cols, index0, weight0, own, none, total):
                     index[i], weight[i] = index0[i], weight0[i]
                 index0[i], weight0[i] = one_index, one_weight
+                for e in range(rows[i], rows[i + 1]):
+                    none[cols[e]] = False
