@@ -233,26 +233,37 @@ def test_a_plan_counts_for_itself_where_its_field_is_empty(page, ready):
     page.wait("vonkel.tool.options.digits === -1")
 
 
-def test_a_body_without_poses_is_told_why(page, server):
+def test_a_body_of_one_joint_is_told_why_it_has_no_poses(page, server):
+    shop = Workshop(server.store)
+    from vonkel.demo import add_member
+
+    number = add_member(shop, "larva.obj")
+    for step, params in (("joints.add", {"name": "stone", "place": [0.0, 0.2, 0.0]}), ("skin.bind", {})):
+        shop.apply(number, step, params)
+    page.open(f"/c/{number}/trials")
+    page.wait("vonkel.state && vonkel.strip.shown")
+    page.page.locator("#strip").get_by_text("there is nothing to bend").wait_for()
+    assert page.page.locator("#run-trials").count() == 0
+
+
+def test_a_saved_pose_is_tried_beside_the_chains_own(page, server):
     shop = Workshop(server.store)
     from vonkel.demo import add_member
 
     number = add_member(shop, "larva.obj")
     for step, params in (("joints.lay_plan", {"plan": "chain"}), ("limbs.outfit", {}), ("skin.bind", {"smooth": 4})):
         shop.apply(number, step, params)
-    page.open(f"/c/{number}/trials")
-    page.wait("vonkel.state && vonkel.strip.shown")
-    page.page.locator("#strip").get_by_text("none of this body's joints is one").wait_for()
-    assert page.page.locator("#run-trials").count() == 0
-    page.station("limbs")
+    page.open(f"/c/{number}/limbs")
+    page.wait("vonkel.state && vonkel.plate.mesh && vonkel.state.controls.length")
     control = page.js("vonkel.state.controls.find((c) => c.channels.some((k) => k.name === 'turn x')).name")
     page.js(f"vonkel.setChannel({json.dumps(control)}, 'turn x', 0.3, true)")
     page.answered()
     page.js("vonkel.step('poses.save', {name: 'reared up', values: vonkel.values})")
     page.wait("vonkel.state.poses.length === 1")
     page.station("trials")
-    page.page.locator("#run-trials").click()  # the way on that it was told
-    page.wait("vonkel.strip.cards.length === 1")
+    page.page.locator("#run-trials").click()
+    page.wait("vonkel.strip.cards.length === 5")
+    assert {"reared up", "curled", "coiled"} <= set(page.js("vonkel.strip.cards.map((c) => c.name)"))
 
 
 def test_units_come_from_the_channel_not_from_its_name(page, server):

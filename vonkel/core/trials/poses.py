@@ -198,12 +198,9 @@ def trial_poses(character: Character) -> tuple[TrialPose, ...]:
     """The poses that this skeleton can take."""
     turns = Turns(character)
     found = [TrialPose(n, about, turns.of(asked), usual) for n, about, asked, usual in _asked(character)]
-    found = [p for p in found if p.turns]
-    if found:
-        return tuple(found)
-    return tuple(
-        TrialPose(n, about, turns.of(asked)) for n, (about, asked) in poses_of_plans()[ANY]["ordinary"].items()
-    )
+    if not any(p.turns for p in found):
+        found = [TrialPose(n, about, turns.of(a)) for n, (about, a) in poses_of_plans()[ANY]["ordinary"].items()]
+    return tuple(p for p in found if p.turns)
 
 
 def trial_pose(character: Character, name: str) -> Pose | None:

@@ -8,7 +8,7 @@ import { inWords } from "../words.js";
 /** Why no pose can be tried, or nothing. */
 export const noPoses = (b) =>
   b.state.skin && !b.state.trial_names.length && !b.state.poses.length
-    ? "The poses are made for arms, legs, digits, a spine, a neck or a tail, and none of this body's joints is one. " +
+    ? "No joint of this body that holds skin hangs from another, so there is nothing to bend. " +
       "Pose it at Limbs and save the pose: saved poses are tried, too."
     : "";
 

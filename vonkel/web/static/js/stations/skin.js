@@ -22,7 +22,7 @@ function binding(b, skin) {
   return stepForm(b, "skin.bind", {
     label: skin ? "Bind again" : "Bind",
     kind: skin ? "small" : "mend",
-    fields: { influences: "influences", falloff: "falloff", by: "how", cells: "cells" },
+    fields: { influences: "influences", falloff: "falloff", by: "how", cells: "cells (0: chosen)" },
     values: { influences: skin?.influences ?? 4 },
     fixed: { method: skin?.method ?? "dual" },
     more: { influences: { "aria-label": "influences a point" } },
