@@ -114,7 +114,8 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     own, radii = owners(ways, reach)
     tell(0.6, "blending along the skin")
     softness = USUAL_FALLOFF / s.falloff * float(np.sqrt(s.smooth / USUAL_SMOOTH))
-    held = blended(ways, reach, own, radii, softness).table(len(s.bones))
+    mirror = mirror_of(points, reach.partner, 1.0)
+    held = blended(ways, reach, own, radii, softness, mirror is not None).table(len(s.bones))
     lost = np.flatnonzero(own < 0)
     if len(lost):
         near = _nearest_bones(ways.points[lost] * size, s.bones)
@@ -123,7 +124,6 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     if fewer:
         held = (fewer.carry @ held).tocsr()
         rows, cols = neighbours(len(points), triangles)
-    mirror = mirror_of(points, reach.partner, 1.0)
     if mirror is not None:
         held = mirror.faded(both_sides_alike(held, mirror), points[:, 0], BEYOND)
     tell(0.9, "keeping the strongest influences")

@@ -28,8 +28,9 @@ FAR = 3.6  # lengths that a hold reaches at most
 MOST = 10  # bones that may hold a point while weights are made
 PASSES, EXACT, STEPS = 2, 1e-1, 200  # solves one after the other; where a solve stops: relative residual, steps
 ROUNDS = 2  # of evening at the end, over edges
-# What two limbs contest beyond LEFT goes to the bone they hang from: the share HANDED of it where that one weighs WHOLE.
-WHOLE, HANDED, LEFT = 0.6, 0.5, 0.04
+# What two limbs contest goes to the bone they hang from: where that one weighs so much, so large a share of it, of what is
+# more than so much.  Between the sides of a body that is the same on both less has to: limbs let go beyond its middle.
+HANDED, HANDED_EVEN = (0.3, 0.8, 0.0), (0.6, 0.5, 0.04)
 
 
 @dataclass
@@ -46,8 +47,10 @@ class Holds:
         return csr_matrix((self.weight[used], (np.nonzero(used)[0], self.bone[used])), (len(self.bone), bones))
 
 
-def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0) -> Holds:
-    """Weights of every point, rows summing to one; softness scales the lengths.  Points that nothing owns have no row."""
+def blended(
+    ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0, even: bool = False
+) -> Holds:
+    """Weights of every point, rows summing to one; softness scales the lengths; even: whether both sides are alike.  Points that nothing owns have no row."""
     p, rows, cols = ways.points, ways.rows, ways.cols
     area, conductance = ways.areas, _conductances(p, ways.triangles, rows, cols)
     segments = reach.start, reach.way, reach.square
@@ -73,7 +76,9 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     with ThreadPoolExecutor(2) as pool:  # the loops let other threads run; bones don't share anything
         list(pool.map(solve, spans))
     _made_whole(count, weight)
-    _handed_over(bone, count, weight, _common(reach.parent, reach.side), WHOLE, HANDED, LEFT)
+    _handed_over(
+        bone, count, weight, _common(reach.parent, reach.side), reach.side, HANDED, HANDED_EVEN if even else HANDED
+    )
     return Holds(bone, count, _evened(rows, cols, bone, count, weight, ROUNDS))
 
 
@@ -390,14 +395,9 @@ def _common(parent: np.ndarray, side: np.ndarray) -> np.ndarray:
 
 @compiled
 def _handed_over(
-    bone: np.ndarray,
-    count: np.ndarray,
-    weight: np.ndarray,
-    common: np.ndarray,
-    whole: float,
-    handed: float,
-    left: float,
-) -> None:
+    bone: np.ndarray, count: np.ndarray, weight: np.ndarray, common: np.ndarray, side: np.ndarray,
+    here: tuple[float, float, float], across: tuple[float, float, float],
+) -> None:  # fmt: skip
     """What two limbs contest goes to the bone they both hang from, in the measure that it is there.  In place.
 
     Two fingers, two thighs: a point between them that both pull tears a web out of either.
@@ -410,6 +410,7 @@ def _handed_over(
         gains[:], loss[:] = False, 0.0
         for a in range(count[i]):
             for b in range(a + 1, count[i]):
+                whole, handed, left = here if side[bone[i, a]] == side[bone[i, b]] else across
                 over, x = common[bone[i, a], bone[i, b]], max(min(weight[i, a], weight[i, b]) - left, 0.0)
                 if over < 0 or x <= 0.0:
                     continue

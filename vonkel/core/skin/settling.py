@@ -13,7 +13,7 @@ from ..compiled import compiled
 from ..weights import WeightTable
 
 JUMP, CALMING = 0.25, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
-PATIENT = 10  # rounds after which only what differs is evened with one another
+PATIENT, AT_LAST = 10, 0.36  # rounds after which only what differs by more than this is evened with one another
 AGAIN = 0.3  # the same once islands were flooded, which is nearly as far as it may
 HAIR = 0.002  # how much stronger
 FLOODS, YIELDS = 2, 8  # how often islands are flooded, and how often after that they yield
@@ -250,6 +250,8 @@ def _calmed(
     none, total = np.zeros(n, np.bool_), np.zeros(bones)
     for turn in range(rounds):
         todo[:] = False
+        if turn == PATIENT:
+            most = max(most, AT_LAST)
         for i in look:
             for e in range(rows[i], rows[i + 1]):
                 j = cols[e]
