@@ -35,12 +35,12 @@ def main() -> None:
     leg = max(weights[j][points[:, 0] < -0.02].max() for j in ("thigh_L", "shin_L", "foot_L"))
     arm = sum(w for j, w in weights.items() if j.startswith(("forearm", "hand")))[np.abs(points[:, 0]) < 0.15].max()
     finger = 0.0
-    for f in ("point", "middle", "ring", "thumb"):
+    for f in ("index", "middle", "ring", "thumb"):
         near = np.linalg.norm(points - np.array(c.joint(f"{f}_end_L").place), axis=1) < 0.03
         other = sum(
             w
             for j, w in weights.items()
-            if j.endswith("_L") and j.startswith(("point", "middle", "ring", "thumb")) and not j.startswith(f)
+            if j.endswith("_L") and j.startswith(("index", "middle", "ring", "thumb")) and not j.startswith(f)
         )
         finger = max(finger, float(other[near].max()))
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

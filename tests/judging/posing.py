@@ -18,6 +18,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from tests.judging import builds
+from vonkel.core import skin
 from vonkel.core.character import Character, Joint
 from vonkel.core.formats import read_character
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
@@ -67,7 +68,8 @@ def at_rest(name: str, seed: int | None = None) -> tuple[Character, Character]:
 def rigged(name: str, seed: int | None = None) -> Character:
     """The rest body with its joints and a skin by Vonkel's own binding; kept between runs."""
     mesh, c = at_rest(name, seed)
-    key = sha256(mesh.points.tobytes() + repr(c.joints).encode()).hexdigest()[:20]
+    binder = b"".join(f.read_bytes() for f in sorted(Path(skin.__file__).parent.glob("*.py")))
+    key = sha256(mesh.points.tobytes() + repr(c.joints).encode() + binder).hexdigest()[:20]
     kept = Path(tempfile.gettempdir()) / "vonkel-judging"
     kept.mkdir(exist_ok=True)
     file = kept / f"{key}.npz"
@@ -77,8 +79,8 @@ def rigged(name: str, seed: int | None = None) -> Character:
             np.savez_compressed(f, j=bound.arrays["skin/joints"], w=bound.arrays["skin/weights"])
         (kept / f"{key}.skin").write_bytes(pickle.dumps(bound.skin))
     told = np.load(file)
-    skin = pickle.loads((kept / f"{key}.skin").read_bytes())
-    return c.with_(skin=skin, arrays={"skin/joints": told["j"], "skin/weights": told["w"]})
+    kept_skin = pickle.loads((kept / f"{key}.skin").read_bytes())
+    return c.with_(skin=kept_skin, arrays={"skin/joints": told["j"], "skin/weights": told["w"]})
 
 
 # --- turns by chance ----------------------------------------------------------------------------------------------------

@@ -16,7 +16,7 @@ from .body import Body
 from .roles import Roles
 
 Verdict = Literal["sure", "look here", "not found"]
-SURE, LOST = 0.047, 0.16
+SURE, LOST = 0.05, 0.16
 GUESS = "Which way it faces is a guess: left and right, front and back may be exchanged."
 FACING = 0.45  # a body that faces some way less surely than this may face the other way
 
