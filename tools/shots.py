@@ -95,7 +95,7 @@ def shoot(page):
     page.evaluate("vonkel.toRest()")
     station("trials")
     wait(page, "vonkel.strip.cards.length > 9")
-    page.locator(".pose-card", has_text="crouch").click()
+    page.locator(".pose-card", has_text="deep crouch").click()
     shot("trials")
     station("handover")
     page.evaluate("vonkel.plate.home()")
