@@ -201,7 +201,8 @@ def test_a_muzzle_is_neither_an_ear_nor_a_horn(name):
     body = posed(name, 303, 0.6)
     sketch = sketch_of(body.mesh, body.plan, {})
     assert errors(body, sketch)["head_end"] < 0.08
-    assert errors(body, sketch)["head"] < 0.12 or verdict(sketch.spread["head"]) != "sure"  # where a long neck ends is told
+    # where a long neck ends is told
+    assert errors(body, sketch)["head"] < 0.12 or verdict(sketch.spread["head"]) != "sure"
     ears = [n for n in body.places if n.startswith("ear_end")]
     assert all(np.linalg.norm(sketch.place("head_end") - body.places[n]) > 0.1 * body.size for n in ears)
 
