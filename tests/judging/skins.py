@@ -21,14 +21,17 @@ from scipy.sparse.csgraph import connected_components
 from tests.judging.builds import JUDGED, TRIED
 from tests.judging.posing import CAST, HERE, at_rest, ordinary_turns
 from vonkel.core.character import Character, Joint, Skin, opposite_name
+from vonkel.core.character.hierarchy import descendants
 from vonkel.core.character.words import DIGITS
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
-from vonkel.core.geometry.topology import skin_triangles, welded_points
-from vonkel.core.joints.orient import turn_down_bones as turned_down_bones
+from vonkel.core.geometry.topology import skin_triangles, topology_of_triangles, welded_points
+from vonkel.core.joints.orient import turn_down_bones
+from vonkel.core.plans import lay_plan
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
-from vonkel.core.trials.measure import edge_table
+from vonkel.core.trials.measure import Measurer
 from vonkel.core.trials.poses import pose_from_turns
+from vonkel.core.weights import table_of
 
 TORN = 2.0  # an edge this many times as long as at rest is torn
 
@@ -58,11 +61,7 @@ class SkinFigures:
 
 def dense(c: Character) -> np.ndarray:
     """(n, j): what each joint of the skin holds."""
-    assert c.skin
-    out = np.zeros((len(c.points), len(c.skin.joints)))
-    for k in range(c.arrays["skin/joints"].shape[1]):
-        np.add.at(out, (np.arange(len(out)), c.arrays["skin/joints"][:, k]), c.arrays["skin/weights"][:, k])
-    return out
+    return table_of(c).dense()
 
 
 def islands(owner: np.ndarray, edges: np.ndarray, pieces: np.ndarray) -> int:
@@ -79,19 +78,17 @@ def islands(owner: np.ndarray, edges: np.ndarray, pieces: np.ndarray) -> int:
 def judged(c: Character, seconds: float, body: str = "") -> SkinFigures:
     """Figures of a bound character."""
     assert c.skin
-    table = edge_table(c.points, skin_triangles(c))
-    edges, weights = table.edges, dense(c)
+    measurer = Measurer(c)
+    edges, weights = measurer.edges, dense(c)
     jumps = np.abs(weights[edges[:, 0]] - weights[edges[:, 1]]).max(1) if len(edges) else np.zeros(1)
     first, of = welded_points(c.points, 1e-5 * c.size)  # a texture's seam doesn't part a body
-    inner, n = of[edges], len(first)
-    graph = csr_matrix((np.ones(len(inner), np.int8), (inner[:, 0], inner[:, 1])), (n, n))
-    pieces = connected_components(graph, directed=False)[1]
+    inner, pieces = of[edges], topology_of_triangles(of[skin_triangles(c)], len(first)).islands
     owner = weights.argmax(1)
     out = SkinFigures(
         body or c.name, len(np.unique(edges)), seconds, float(jumps.max()), float(np.quantile(jumps, 0.999)), islands(owner[first], inner, pieces),
         other_leg(c, weights), other_finger(c, weights, owner),
     )  # fmt: skip
-    out.torn, out.folds = torn(c, table)
+    out.torn, out.folds = torn(c, measurer)
     return out
 
 
@@ -127,28 +124,22 @@ def other_leg(c: Character, weights: np.ndarray) -> float:
             continue
         own, other = np.array(j.place), np.array(c.joint(opposite_name(j.name)).place)
         far = np.linalg.norm(c.points - own, axis=1) - np.linalg.norm(c.points - other, axis=1) > CLEAR * c.size
-        leg = [c.skin.joints.index(n) for n in below(c, j.name) if n in c.skin.joints]
+        leg = [c.skin.joints.index(n) for n in (j.name, *descendants(c, j.name)) if n in c.skin.joints]
         worst = max(worst, float(weights[far][:, leg].sum(1).max()))
     return worst
 
 
-def below(c: Character, name: str) -> list[str]:
-    return [name, *(n for child in c.children.get(name, ()) for n in below(c, child.name))]
-
-
-def torn(c: Character, table) -> tuple[dict[str, float], int]:  # type: ignore[no-untyped-def]
+def torn(c: Character, measurer: Measurer) -> tuple[dict[str, float], int]:
     """Share of edges that a pose makes more than TORN times as long, by pose; folded edges in all."""
-    from vonkel.core.trials.measure import Measurer
-
-    deformer, measurer = Deformer(c), Measurer(c)
+    deformer, edges, rest = Deformer(c), measurer.edges, measurer.rest_length
     out, folds = {}, 0
-    long = table.rest_length > 0
+    long = rest > 0
     for pose, turns in ordinary_turns(c).items():
         made = pose_from_turns(c, turns)
         points = deformer.deform(made, "linear").astype(float)
-        now = np.linalg.norm(points[table.edges[:, 0]] - points[table.edges[:, 1]], axis=1)
-        out[pose] = float((now[long] > TORN * table.rest_length[long]).mean())
-        folds += measurer.measure(points, made).folded
+        now = np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)
+        out[pose] = float((now[long] > TORN * rest[long]).mean())
+        folds += measurer.measure(points).folded
     return out, folds
 
 
@@ -209,7 +200,7 @@ def hand_made(path: Path) -> HandMade:
                 joints.append(Joint(name=name, parent=parent, place=tuple(spots[name]), role=role, side=side))
         if len(joints) == before:
             raise ValueError(f"the tree of {path.stem} doesn't hang together")
-    c = turned_down_bones(c.with_(joints=tuple(joints), plan="quadruped"))
+    c = turn_down_bones(c.with_(joints=tuple(joints), plan="quadruped"))
     skin = np.zeros((n, len(joints)))
     for k, j in enumerate(joints):
         skin[:, k] = held[:, names.index(j.name)]
@@ -270,8 +261,6 @@ def main() -> None:
         print(judged(made, seconds, path.stem).line())
         share, each = agreement(h, made)
         print(f"   parts on the artist's joints: {100 * share:.1f} %", {k: round(100 * v, 1) for k, v in each.items()})
-        from vonkel.core.plans import lay_plan
-
         laid = lay_plan(h.character.with_(joints=(), plan=""), "quadruped", {})
         made, seconds = bound(laid)
         print(judged(made, seconds, path.stem + " laid").line())

@@ -120,7 +120,7 @@ class Session:
         ]
         if asked.heat:
             self.said["heat"] = True
-            blocks.append(("heat", self._heat(points, pose)))
+            blocks.append(("heat", self._heat(points)))
         return Frame(asked.seq & 0xFFFFFFFF, self.said, tuple(blocks))
 
     def paint(self, given: Samples) -> dict[str, Any]:
@@ -230,11 +230,11 @@ class Session:
         self.said["time"] = self.clock.time
         return self.program.evaluate(inputs, self.clock)
 
-    def _heat(self, points: np.ndarray, pose: Pose) -> np.ndarray:
+    def _heat(self, points: np.ndarray) -> np.ndarray:
         assert self.character is not None
         if self.measurer is None:
             self.measurer = Measurer(self.character)
-        return self.measurer.measure(points, pose).heat
+        return self.measurer.heat(points)
 
 
 def _runs_of(rows: np.ndarray, count: int) -> tuple[list[int], np.ndarray]:

@@ -149,6 +149,11 @@ def topology_of_arrays(arrays: Arrays) -> Topology:
     return _topologies.get(key, lambda: Topology(arrays["face_starts"], arrays["face_corners"], key[2]))
 
 
+def topology_of_triangles(triangles: np.ndarray, count: int) -> Topology:
+    """The topology of triangles (t, 3) over `count` points."""
+    return Topology(np.arange(0, 3 * len(triangles) + 1, 3), triangles.ravel(), count)
+
+
 def faces_of(character: Character, parts: Iterable[Part]) -> np.ndarray:
     """(f,) bool: which faces belong to these parts."""
     out = np.zeros(len(character.arrays["face_starts"]) - 1, bool)

@@ -171,13 +171,17 @@ class Solid:
         """
         return self.links if self.gaps is None else _uncut(self.links, self.gaps[self.inside])
 
-    def contains(self, points: np.ndarray) -> np.ndarray:
-        """(n,) bool for points (n, 3): whether each lies in an inside cell."""
+    def cell_at(self, points: np.ndarray) -> np.ndarray:
+        """(n,) the inside cell that each of points (n, 3) lies in, −1 for none."""
         i = np.floor((points - self.low) / self.h).astype(int)
         ok = ((i >= 0) & (i < self.inside.shape)).all(1)
-        out = np.zeros(len(points), bool)
-        out[ok] = self.inside[tuple(i[ok].T)]
+        out = np.full(len(points), -1)
+        out[ok] = self.number[tuple(i[ok].T)]
         return out
+
+    def contains(self, points: np.ndarray) -> np.ndarray:
+        """(n,) bool for points (n, 3): whether each lies in an inside cell."""
+        return self.cell_at(points) >= 0
 
     def nearest(self, points: np.ndarray) -> np.ndarray:
         """(n,) the nearest inside cell to each point."""

@@ -15,7 +15,7 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
 from ..geometry.health import mirror_distance
-from ..geometry.topology import topology_of, welded_points
+from ..geometry.topology import topology_of, topology_of_triangles, welded_points
 from ..progress import tell
 from ..tolerances import PAIR
 from ..weights import WeightTable
@@ -120,14 +120,15 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     if len(lost):
         near = _nearest_bones(ways.points[lost] * size, s.bones)
         held = (held + csr_matrix((np.ones(len(near)), (lost, near)), held.shape)).tocsr()
-    rows, cols = ways.rows, ways.cols
+    rows, cols, piece = ways.rows, ways.cols, ways.piece
     if fewer:
         held = (fewer.carry @ held).tocsr()
-        rows, cols = neighbours(len(points), triangles)
+        mesh = topology_of_triangles(triangles, len(points))
+        (rows, cols), piece = neighbours(mesh), mesh.islands
     if mirror is not None:
         held = mirror.faded(both_sides_alike(held, mirror), points[:, 0], BEYOND)
     tell(0.9, "keeping the strongest influences")
-    return settled(rows, cols, held, s.influences, mirror)[of]
+    return settled(rows, cols, piece, held, s.influences, mirror)[of]
 
 
 def _nearest_bones(points: np.ndarray, bones: list[Bone]) -> np.ndarray:
@@ -193,14 +194,10 @@ def weights_by_nearest_bone(s: Surface) -> csr_matrix:
     points = s.points[s.soft]
     near = _nearest_bones(points, s.bones)
     held = csr_matrix((np.ones(len(points)), (np.arange(len(points)), near)), (len(points), len(s.bones)))
-    number = np.cumsum(s.soft) - 1
-    pairs = number[s.triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2)]
-    i, j = np.unique(np.concatenate([pairs, pairs[:, ::-1]]), axis=0).T
-    mean = csr_matrix((np.ones(len(i)), (i, j)), (len(points), len(points)))
-    mean = mean + csr_matrix((np.ones(len(points)), (np.arange(len(points)),) * 2), mean.shape)
-    mean = (
-        csr_matrix((1.0 / np.asarray(mean.sum(1)).ravel(), (np.arange(len(points)),) * 2), mean.shape) @ mean
-    ).tocsr()
+    n = len(points)
+    rows, cols = neighbours(topology_of_triangles((np.cumsum(s.soft) - 1)[s.triangles], n))
+    mean = csr_matrix((np.ones(len(cols)), cols, rows), (n, n)) + diags(np.ones(n))
+    mean = (diags(1.0 / np.asarray(mean.sum(1)).ravel()) @ mean).tocsr()
     for _ in range(s.smooth):
         held = mean @ held
     partner = reach_of(s.character, s.bones).partner

@@ -50,14 +50,29 @@ class Holds:
 def blended(
     ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0, even: bool = False
 ) -> Holds:
-    """Weights of every point, rows summing to one; softness scales the lengths; even: whether both sides are alike.  Points that nothing owns have no row."""
+    """Weights of every point, rows summing to one; softness scales the lengths; even: whether both sides are alike.
+
+    Points that nothing owns have no row.
+    """
     p, rows, cols = ways.points, ways.rows, ways.cols
     area, conductance = ways.areas, _conductances(p, ways.triangles, rows, cols)
-    segments = reach.start, reach.way, reach.square
     length = _lengths(
-        p, rows, cols, ways.edges, own, *segments, radii, reach.span[reach.bone], SOFT * softness, SHORT, EDGES, WIDEN
+        p,
+        rows,
+        cols,
+        ways.edges,
+        own,
+        *reach.lines,
+        radii,
+        reach.span[reach.bone],
+        SOFT * softness,
+        SHORT,
+        EDGES,
+        WIDEN,
     )
-    second, share = _borders(p, most_radius(ways, reach)[ways.cells :], rows, cols, own, reach.bone, *segments, radii)
+    second, share = _borders(
+        p, most_radius(ways, reach)[ways.cells :], rows, cols, own, reach.bone, *reach.lines, radii
+    )
     long = ways.edges
     if len(ways.bridges):
         rows, cols, conductance = _with_bridges(ways, conductance)

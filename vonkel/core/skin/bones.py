@@ -134,6 +134,11 @@ class Reach:
         return replace(self, start=start, way=way, square=square, radius=self.radius / size, span=self.span / size)
 
     @property
+    def lines(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """What loops that ask for distances take: start, way, square."""
+        return self.start, self.way, self.square
+
+    @property
     def length(self) -> np.ndarray:
         return np.asarray(np.sqrt(self.square))
 

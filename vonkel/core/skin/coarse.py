@@ -13,6 +13,8 @@ import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix, diags
 from scipy.sparse.csgraph import connected_components
 
+from ..geometry.measures import area
+
 DENSE = 60_000  # points from which on a mesh is bound by fewer
 WANTED = 24_000  # how many those are, about
 PER_CELL = 1.5  # cells of edge a that a surface of a² runs through
@@ -30,9 +32,7 @@ class Coarse:
 def coarse(points: np.ndarray, triangles: np.ndarray, wanted: int = WANTED) -> Coarse:
     """A mesh of about `wanted` points for one of points (n, 3) and triangles (t, 3)."""
     n = len(points)
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    area = 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
-    edge = float(np.sqrt(PER_CELL * area / wanted))
+    edge = float(np.sqrt(PER_CELL * area(points, triangles) / wanted))
     cell = np.floor(points / edge + 0.5).astype(np.int64)  # a cell is centred on x = 0: both sides alike
     i, j = triangles[:, [0, 1, 2]].ravel(), triangles[:, [1, 2, 0]].ravel()
     same = (cell[i] == cell[j]).all(1)

@@ -28,10 +28,7 @@ KEPT, LOW, HIGH = (
     0.8,
     1.6,
 )  # how much of an old radius stays where little is owned; bounds of the new one to the old
-FLESH = (
-    5.0  # a bone's radius counts up to so many times the thickness of the flesh at a place: no trunk claims a membrane
-)
-
+FLESH = 5.0  # thicknesses of the flesh at a place that a bone's radius counts there at most: no trunk claims a membrane
 SHEET = 0.6  # flesh of fewer cells' thickness than this is a sheet
 ROUNDS = 8  # of making owners exact
 
@@ -44,43 +41,17 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     c = ways.cells
     rows, cols = ways.all
     if c:
-        near = of >= 0
-        near &= seeds < c
+        near = seeds < c
         steps = ways.solid.ways[:, SINGLE]
-        inner_rows = np.concatenate([[0], np.cumsum((steps >= 0).sum(1))])
-        inner_cols = steps[steps >= 0]
-        rough = _search(
-            ways.solid.centres,
-            caps[:c],
-            inner_rows,
-            inner_cols,
-            reach.start,
-            reach.way,
-            reach.square,
-            radii,
-            seeds[near],
-            of[near],
-            ROUGH,
-        )[0]
+        inner = np.concatenate([[0], np.cumsum((steps >= 0).sum(1))]), steps[steps >= 0]
+        rough, _ = _search(ways.solid.centres, caps[:c], *inner, *reach.lines, radii, seeds[near], of[near], ROUGH)
         below = np.where(ways.under[:, 0] >= 0, rough[np.maximum(ways.under[:, 0], 0)], -1).astype(np.int32)
-        measured = _measured(ways.points, ways.areas, below, reach.start, reach.way, reach.square, radii, KEPT)
+        measured = _measured(ways.points, ways.areas, below, *reach.lines, radii, KEPT)
         radii = np.where(reach.sheet[reach.bone, None], radii, np.clip(measured, LOW * radii, HIGH * radii))
         radii = _tidy(radii, reach)
-    own, key = _search(ways.places, caps, rows, cols, reach.start, reach.way, reach.square, radii, seeds, of, STRAIGHT)
+    own, key = _search(ways.places, caps, rows, cols, *reach.lines, radii, seeds, of, STRAIGHT)
     own, key = own[c:].copy(), key[c:]
-    _settle(
-        ways.points,
-        caps[c:],
-        ways.rows,
-        ways.cols,
-        own,
-        key,
-        reach.start,
-        reach.way,
-        reach.square,
-        radii,
-        ROUNDS,
-    )
+    _settle(ways.points, caps[c:], ways.rows, ways.cols, own, key, *reach.lines, radii, ROUNDS)
     return own, radii
 
 
@@ -101,9 +72,9 @@ def _seeds(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
     of = np.repeat(np.arange(len(steps)), steps)
     t = np.concatenate([np.linspace(0.0, 1.0, k) for k in steps])[:, None]
     places = reach.start[of] + t * reach.way[of]
-    inside = ways.solid.contains(places)
-    at = np.floor((places[inside] - ways.solid.low) / h).astype(int)
-    nodes, segments = [ways.solid.number[tuple(at.T)]], [of[inside]]
+    cell = ways.solid.cell_at(places)
+    inside = cell >= 0
+    nodes, segments = [cell[inside]], [of[inside]]
     lost = np.setdiff1d(np.arange(len(steps)), of[inside])
     if len(lost):
         apart = np.isin(of, lost)
@@ -117,14 +88,11 @@ def _sunk(ways: Ways, reach: Reach) -> np.ndarray:
     out = np.zeros((len(reach.start), 3))
     if ways.cells:
         for k, t in enumerate((0.0, 0.5, 1.0)):
-            places = reach.start + t * reach.way
-            inside = ways.solid.contains(places)
-            at = np.floor((places[inside] - ways.solid.low) / ways.solid.h).astype(int)
-            out[inside, k] = ways.depth[ways.solid.number[tuple(at.T)]]
+            cell = ways.solid.cell_at(reach.start + t * reach.way)
+            out[cell >= 0, k] = ways.depth[cell[cell >= 0]]
     out = np.maximum(np.maximum(out, THIN * out.max(1, keepdims=True)), LEAST * ways.solid.h)
-    out[reach.sheet[reach.bone]] = (
-        LEAST * ways.solid.h
-    )  # wherever it runs through a limb, the flesh there is the limb's
+    # wherever a membrane's bone runs through a limb, the flesh there is the limb's
+    out[reach.sheet[reach.bone]] = LEAST * ways.solid.h
     return np.asarray(out)
 
 

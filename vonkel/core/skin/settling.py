@@ -43,11 +43,12 @@ class Mirror:
 
 
 def settled(
-    own_rows: np.ndarray, own_cols: np.ndarray, table: csr_matrix, influences: int, mirror: Mirror | None = None
-) -> csr_matrix:
+    own_rows: np.ndarray, own_cols: np.ndarray, piece: np.ndarray, table: csr_matrix, influences: int,
+    mirror: Mirror | None = None,
+) -> csr_matrix:  # fmt: skip
     """Weights (n, bones) made to be held by at most `influences` a point; of a mirrored body right from left, to the bit.
 
-    own_rows, own_cols: the neighbours of each point along the edges of the mesh.
+    own_rows, own_cols: the neighbours of each point along the edges of the mesh; piece (n,): the piece that it lies in.
     """
     bones = table.shape[1]
     names = tuple(str(b) for b in range(bones))
@@ -58,7 +59,6 @@ def settled(
     rows, cols = own_rows, own_cols
     if mirror:  # edges of either side count on both
         rows, cols = _of_both_sides(rows, cols, mirror.other)
-    piece = _pieces(own_rows, own_cols)
     for again in range(FLOODS + 1 + YIELDS):
         if again <= FLOODS:
             _calmed(rows, cols, index, weight, bones, AGAIN if again else JUMP, CALMING)
@@ -91,9 +91,8 @@ def _in_pairs(held: csr_matrix, partner: np.ndarray, most: int) -> tuple[np.ndar
     dense = held.toarray()
     b = np.arange(len(partner))
     order = np.lexsort((np.broadcast_to(b, dense.shape), np.broadcast_to(np.minimum(b, partner), dense.shape), -dense))
-    order = np.concatenate(
-        [order, np.repeat(order[:, :1], most + 1, 1)], 1
-    )  # of few bones the first again, for nothing
+    # of few bones the first again, for nothing
+    order = np.concatenate([order, np.repeat(order[:, :1], most + 1, 1)], 1)
     index, following = order[:, :most], order[:, most]
     weight = np.take_along_axis(dense, index, 1)
     weight[:, len(b) :] = 0.0
@@ -111,13 +110,6 @@ def _of_both_sides(rows: np.ndarray, cols: np.ndarray, other: np.ndarray) -> tup
     both = (here + here[other][:, other]).tocsr()
     both.sort_indices()
     return both.indptr.astype(np.int64), both.indices.astype(np.int32)
-
-
-def _pieces(rows: np.ndarray, cols: np.ndarray) -> np.ndarray:
-    n = len(rows) - 1
-    return np.asarray(
-        connected_components(csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n)), directed=False)[1]
-    )
 
 
 def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, owner: np.ndarray) -> np.ndarray:

@@ -13,11 +13,10 @@ from typing import Any
 
 import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..compiled import compiled
-from ..geometry.topology import point_normals
+from ..geometry.topology import Topology, point_normals, signed_volume, topology_of_triangles
 from ..geometry.voxels import STEP_LENGTHS, Solid, solid_from_mesh
 
 CELLS = 26_000  # how many cells a body is filled with
@@ -32,13 +31,15 @@ BELOW = 4  # cells under a point
 
 @dataclass(frozen=True)
 class Ways:
-    """points (n, 3), triangles (t, 3); rows, cols: the mesh's edges as neighbours of each point; solid: its cells;
+    """points (n, 3), triangles (t, 3); rows, cols: the mesh's edges as neighbours of each point; piece (n,): the
+    connected piece of the mesh that each lies in; solid: its cells;
     under (n, BELOW): cells under each point (−1 none); bridges (k, 2): pairs of points between pieces that only these join."""
 
     points: np.ndarray
     triangles: np.ndarray
     rows: np.ndarray
     cols: np.ndarray
+    piece: np.ndarray
     solid: Solid
     under: np.ndarray
     bridges: np.ndarray
@@ -99,9 +100,10 @@ class Ways:
 def ways_of(points: np.ndarray, triangles: np.ndarray, size: float, cells: int = 0) -> Ways:
     """The ways of a skin: points (n, 3), triangles (t, 3), size in metres; cells: how many, 0 for as many as its thin parts want."""
     n = len(points)
-    rows, cols = neighbours(n, triangles)
-    piece = connected_components(csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n)), directed=False)[1]
-    sheet = _sheets(triangles, n, piece)[triangles[:, 0]]
+    mesh = topology_of_triangles(triangles, n)
+    rows, cols = neighbours(mesh)
+    piece = mesh.islands
+    sheet = _sheets(mesh)[triangles[:, 0]]
     # where hardly anything is closed the whole is taken to enclose a body: a mesh in many pieces, or with holes
     closed = triangles[~sheet] if sheet.mean() < MOSTLY else triangles
     normals = point_normals(points, triangles)
@@ -115,12 +117,12 @@ def ways_of(points: np.ndarray, triangles: np.ndarray, size: float, cells: int =
         if not over.any() or float((under[over, 0] < 0).mean()) < BARE or h * FINER < FINEST * size:
             break
         h *= FINER
-    return Ways(points, triangles, rows, cols, solid, under, _bridges(points, piece, under[:, 0] >= 0, h))
+    bridges = _bridges(points, piece, under[:, 0] >= 0, h)
+    return Ways(points, triangles, rows, cols, piece, solid, under, bridges)
 
 
 def _cell(points: np.ndarray, closed: np.ndarray, size: float, cells: int) -> float:
-    a, b, c = (points[closed[:, i]] - points.mean(0) for i in range(3))
-    volume = abs(float(np.einsum("ij,ij->", a, np.cross(b, c)))) / 6
+    volume = abs(signed_volume(points - points.mean(0), closed))
     return float(np.clip((volume / cells) ** (1 / 3), FINEST * size, COARSEST * size))
 
 
@@ -132,20 +134,21 @@ def _filled(points: np.ndarray, triangles: np.ndarray, h: float) -> Solid:
     return solid_from_mesh(points, triangles, h, (low, high))
 
 
-def neighbours(n: int, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    i, j = triangles[:, [0, 1, 2, 1, 2, 0]].T.ravel(), triangles[:, [1, 2, 0, 0, 1, 2]].T.ravel()
-    table = coo_matrix((np.ones(len(i), np.int8), (i, j)), (n, n)).tocsr()
+def neighbours(mesh: Topology) -> tuple[np.ndarray, np.ndarray]:
+    """Compressed rows: the points that edges join to each point, ascending, whatever order the faces come in."""
+    i, j = mesh.edges.T
+    n = mesh.count
+    table = coo_matrix((np.ones(2 * len(i), np.int8), (np.r_[i, j], np.r_[j, i])), (n, n)).tocsr()
     table.sort_indices()
     return table.indptr.astype(np.int64), table.indices.astype(np.int32)
 
 
-def _sheets(triangles: np.ndarray, n: int, piece: np.ndarray) -> np.ndarray:
+def _sheets(mesh: Topology) -> np.ndarray:
     """(n,) bool: points of pieces that are open sheets."""
-    e = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), 1).astype(np.int64)
-    code, uses = np.unique(e[:, 0] * n + e[:, 1], return_counts=True)
-    of = piece[code // n]
+    piece = mesh.islands
+    of = piece[mesh.edges[:, 0]]
     count = int(piece.max(initial=-1)) + 1
-    border = np.bincount(of[uses == 1], minlength=count) / np.maximum(np.bincount(of, minlength=count), 1)
+    border = np.bincount(of[mesh.edge_faces == 1], minlength=count) / np.maximum(np.bincount(of, minlength=count), 1)
     return np.asarray((border > SHEET)[piece])
 
 

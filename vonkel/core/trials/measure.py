@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -12,8 +13,8 @@ from scipy.sparse.csgraph import connected_components
 from ..character import Character
 from ..character.words import DIGITS
 from ..compiled import compiled
-from ..geometry.topology import Topology, signed_volume, skin_triangles, welded_points
-from ..rig.program import Pose
+from ..geometry.measures import area
+from ..geometry.topology import signed_volume, skin_triangles, topology_of_triangles, welded_points
 from ..tolerances import PAIR
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
@@ -110,7 +111,7 @@ class EdgeTable:
 def edge_table(points: np.ndarray, triangles: np.ndarray) -> EdgeTable:
     """What a pass over posed points needs to know of rest."""
     t = np.ascontiguousarray(triangles)
-    flat = Topology(np.arange(0, 3 * len(t) + 1, 3), t.ravel().astype(np.int64), len(points))
+    flat = topology_of_triangles(t, len(points))
     edges = flat.edges
     rows, cols = flat.edge_corners
     edge_tri = np.full((len(edges), 2), -1, np.int32)
@@ -124,9 +125,8 @@ def edge_table(points: np.ndarray, triangles: np.ndarray) -> EdgeTable:
     inner = edge_tri[:, 1] >= 0
     rest_fold = np.ones(len(edges))
     rest_fold[inner] = (unit[edge_tri[inner, 0]] * unit[edge_tri[inner, 1]]).sum(1)
-    usual = np.bincount(edges.ravel(), np.repeat(rest_length, 2), len(points)) / np.maximum(
-        np.bincount(edges.ravel(), minlength=len(points)), 1
-    )
+    count = np.maximum(np.bincount(edges.ravel(), minlength=len(points)), 1)
+    usual = np.bincount(edges.ravel(), np.repeat(rest_length, 2), len(points)) / count
     rest_length[rest_length < SLIVER * usual[edges].min(1)] = 0.0
     rest_area[rest_area < 1e-3 * np.median(rest_area)] = 0.0
     return EdgeTable(t, rest_area, edges, rest_length, edge_tri, rest_fold)
@@ -135,15 +135,9 @@ def edge_table(points: np.ndarray, triangles: np.ndarray) -> EdgeTable:
 WHOLE = "whole body"
 LEAST_LIMB = 5e-3  # a limb of less than this share of the body's volume is a scrap
 OPEN = 0.7  # a limb whose rims are more than this share of its skin is a patch of something (half a ball has ½)
-SOLID = (
-    0.012  # a limb whose volume is less than this share of its area to the power of 1.5 is a sheet (a tube ten times as
-)
-# long as thick has 0.04)
-
-
-def face_area(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    a, b, c = (points[triangles[:, k]] for k in range(3))
-    return np.asarray(0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))
+# A limb whose volume is less than this share of its area to the power of 1.5 is a sheet (a tube ten times as long as thick
+# has 0.04).
+SOLID = 0.012
 
 
 @dataclass(frozen=True)
@@ -203,33 +197,35 @@ class Measurer:
     """What can be prepared for measuring one character's skin parts."""
 
     def __init__(self, character: Character) -> None:
-        self.points = character.points
+        self.character, self.points = character, character.points
         table = edge_table(self.points, skin_triangles(character))
         self.triangles, self.edges, self.edge_tri = table.triangles, table.edges, table.edge_tri
         self.rest_length, self.rest_area, self.rest_fold = table.rest_length, table.rest_area, table.rest_fold
         self.gathers = _gathering(character, self.edges)
         self.normal = np.zeros((len(self.triangles), 3))
         self.stretch = np.zeros(len(self.points))
-        self._prepare_neighbours()
-        self._prepare_volumes(character)
 
-    def _prepare_neighbours(self) -> None:
+    @cached_property
+    def _around(self) -> tuple[csr_matrix, np.ndarray]:
+        """What gives each point its neighbours' mean (n, n), and how far apart they are (n,)."""
         n, e = len(self.points), self.edges
         both = np.concatenate([e, e[:, ::-1]])
-        self.mean = csr_matrix((np.ones(len(both)), (both[:, 0], both[:, 1])), shape=(n, n))
-        degree = np.maximum(np.asarray(self.mean.sum(1)).ravel(), 1)
-        self.mean.data /= np.repeat(degree, np.diff(self.mean.indptr))
+        mean = csr_matrix((np.ones(len(both)), (both[:, 0], both[:, 1])), shape=(n, n))
+        degree = np.maximum(np.asarray(mean.sum(1)).ravel(), 1)
+        mean.data /= np.repeat(degree, np.diff(mean.indptr))
         lengths = np.bincount(e.ravel(), np.repeat(np.maximum(self.rest_length, 1e-9), 2), n) / degree
-        self.spacing = np.where(lengths > 0, np.maximum(lengths, 1e-9), np.inf)  # points of other parts never count
+        return mean, np.where(lengths > 0, np.maximum(lengths, 1e-9), np.inf)  # points of other parts never count
 
-    def _prepare_volumes(self, character: Character) -> None:
-        """Each triangle belongs to the limb whose joints hold its corners most; a limb counts where it encloses something:
-        its rims are closed by fans from their middles, which move with them.  Thin sheets and scraps don't count."""
-        self.limbs: list[str] = []
-        self.regions: list[_Region] = []
-        self.rest_volume = np.zeros(0)
+    @cached_property
+    def _limbs(self) -> dict[str, tuple[_Region, float]]:
+        """The limbs that enclose something, with what they do at rest, m³.
+
+        Each triangle belongs to the limb whose joints hold its corners most; rims are closed by fans from their middles, which
+        move with them.  Thin sheets and scraps don't count.
+        """
+        character, found = self.character, dict[str, tuple[_Region, float]]()
         if character.skin is None or not len(self.triangles):
-            return
+            return found
         of = [limb_of(character, n) for n in character.skin.joints]
         names = sorted(set(of))
         number = np.array([names.index(n) for n in of])
@@ -238,32 +234,37 @@ class Measurer:
         first, at = welded_points(self.points, PAIR * character.size)
         whole = first[at][self.triangles]  # a texture's seam is no rim
         least = LEAST_LIMB * abs(signed_volume(self.points, self.triangles))
-        volumes = []
         for name, triangles in [*((n, whole[mine == k]) for k, n in enumerate(names)), (WHOLE, whole)]:
             region = _Region.of(triangles)
             if region is None:
                 continue
             volume = region.volume(self.points)
-            area = float(face_area(self.points, triangles).sum())
-            solid = volume > max(least, 1e-15) and (name == WHOLE or volume > SOLID * area**1.5)
-            if solid and region.open_area(self.points) < OPEN * area:
-                self.limbs.append(name)
-                self.regions.append(region)
-                volumes.append(volume)
-        self.rest_volume = np.array(volumes)
+            skin = area(self.points, triangles)
+            solid = volume > max(least, 1e-15) and (name == WHOLE or volume > SOLID * skin**1.5)
+            if solid and region.open_area(self.points) < OPEN * skin:
+                found[name] = region, volume
+        return found
 
-    def measure(self, points: np.ndarray, pose: Pose) -> Figures:
-        """Figures of posed points (n, 3)."""
-        p = np.ascontiguousarray(points, np.float64)
-        big, big_edge, small, small_edge, most, least, folds = _pass(
-            p, self.triangles, self.rest_area, self.edges, self.rest_length, self.edge_tri, self.rest_fold,
-            self.gathers, self.stretch, self.normal,
+    def _passed(self, points: np.ndarray) -> Any:
+        return _pass(
+            np.ascontiguousarray(points, np.float64), self.triangles, self.rest_area, self.edges, self.rest_length, self.edge_tri,
+            self.rest_fold, self.gathers, self.stretch, self.normal,
         )  # fmt: skip
-        now = [region.volume(p) for region in self.regions]
-        volumes = {n: max(float(v / r - 1), -1.0) for n, v, r in zip(self.limbs, now, self.rest_volume, strict=True)}
-        moved = p - self.points
-        away = np.linalg.norm(moved - self.mean @ moved, axis=1)
-        behind = np.flatnonzero(away > LEFT_BEHIND * self.spacing)
+
+    def heat(self, points: np.ndarray) -> np.ndarray:
+        """(n,) float32 of posed points (n, 3): as Figures.heat, and nothing else."""
+        self._passed(points)
+        return np.minimum(self.stretch, 1.0).astype(np.float32)
+
+    def measure(self, points: np.ndarray) -> Figures:
+        """Figures of posed points (n, 3)."""
+        points = np.ascontiguousarray(points, np.float64)
+        big, big_edge, small, small_edge, most, least, folds = self._passed(points)
+        volumes = {n: max(float(region.volume(points) / rest - 1), -1.0) for n, (region, rest) in self._limbs.items()}
+        mean, spacing = self._around
+        moved = points - self.points
+        away = np.linalg.norm(moved - mean @ moved, axis=1)
+        behind = np.flatnonzero(away > LEFT_BEHIND * spacing)
         return Figures(
             float(big), int(self.edges[big_edge, 0]), float(small), int(self.edges[small_edge, 0]), float(most),
             float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),

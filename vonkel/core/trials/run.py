@@ -75,7 +75,7 @@ def run_trials(character: Character, pictures: bool = True) -> list[Card]:
         start = time.perf_counter()
         live = deformer.deform(pose).astype(float)
         points = deformer.deform(pose, HANDED_OVER).astype(float)
-        figures = measurer.measure(points, pose)
+        figures = measurer.measure(points)
         gap = float(np.linalg.norm(points - live, axis=1).max()) if len(points) else 0.0
         found = found_at(figures)
         badness, worst, at = judge(found)
