@@ -27,10 +27,10 @@ def dust():
     """A brush that only writes down what it was given, batch by batch."""
     batches = []
 
-    def put(stroke, samples):
+    def put(session, stroke, samples):
         batches.append([int(v) for (v,) in samples])
         time.sleep(0.002)  # slower than the page sends
-        return {"sum": sum(int(v) for (v,) in stroke.samples)}
+        return {"sum": sum(int(v) for (v,) in stroke.samples)}, ()
 
     BRUSHES["dust"] = put
     yield batches

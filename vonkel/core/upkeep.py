@@ -75,5 +75,13 @@ def make_controls_anew(after: Character, before: Character) -> Character:
     return with_controls_anew(after, stale) if stale else after
 
 
-JOBS: tuple[Job, ...] = (drop_unwanted_channels, lose_what_is_gone, make_controls_anew)
+def unlock_what_is_gone(after: Character, before: Character) -> Character:
+    """Locks go with the holders that they were on."""
+    skin = after.skin
+    if skin is None or skin is before.skin or set(skin.locked) <= set(skin.joints):
+        return after
+    return after.with_(skin=skin.model_copy(update={"locked": tuple(n for n in skin.locked if n in skin.joints)}))
+
+
+JOBS: tuple[Job, ...] = (drop_unwanted_channels, lose_what_is_gone, make_controls_anew, unlock_what_is_gone)
 """In their order: channels go with their rules before rules lose what went."""

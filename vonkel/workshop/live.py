@@ -50,14 +50,16 @@ class Stroke:
     character: Character
     number: int
     brush: str
+    how: dict[str, Any] = field(default_factory=dict)
     samples: list[tuple[float, ...]] = field(default_factory=list)
     done: bool = False
     kept: Any = None  # the brush's own
 
 
-BRUSHES: dict[str, Callable[[Stroke, Sequence[tuple[float, ...]]], dict[str, Any]]] = {}
-"""Brush → what it does with new places of a stroke, and what the page is told of that.  It is called once for each batch, in
-their order; nothing is stored before the hand lets go and the page does a step."""
+Told = tuple[dict[str, Any], tuple[tuple[str, np.ndarray], ...]]
+BRUSHES: dict[str, Callable[[Session, Stroke, Sequence[tuple[float, ...]]], Told]] = {}
+"""Brush → what it does with new places of a stroke, and what the page is told of that: in words, and as blocks of numbers.  It
+is called once for each batch, in their order; nothing is stored before the hand lets go and the page does a step."""
 
 RUN = 128  # points that are told of together: one that moved brings its neighbours along
 MOST = 0.6  # of the points: when more has moved, all are sent
@@ -84,6 +86,8 @@ class Session:
     sent: int | None = None  # the frame that was last answered
     cut: tuple[np.ndarray, list[int], np.ndarray] | None = None  # what moved in it, its runs, and the points in them
     stroke: Stroke | None = None
+    pose: Pose | None = None  # the one that was shown last
+    over: bool = False  # and whether as handed over
 
     def look(self, step: int, off: frozenset[str] = frozenset()) -> None:
         """Take up a state; nothing is done when it is the one at hand."""
@@ -93,6 +97,7 @@ class Session:
         if not same:
             self.character = self.workshop.character(self.number, step)
             self.deformer, self.measurer, self.sent = Deformer(self.character), None, None
+            self.pose = None
         assert self.character is not None
         self.program = compile_rig(self.character, off)
         self.follower, self.step, self.held = PartialEvaluator(self.program), step, None
@@ -110,6 +115,7 @@ class Session:
         assert self.program is not None and self.deformer is not None
         self.said = {}
         pose: Pose = POSES[type(asked)](self, asked)
+        self.pose, self.over = pose, asked.over
         points = self.deformer.deform(pose, HANDED_OVER if asked.over else None)
         names = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
         self.said["controls"] = len(names)
@@ -123,27 +129,37 @@ class Session:
             blocks.append(("heat", self._heat(points)))
         return Frame(asked.seq & 0xFFFFFFFF, self.said, tuple(blocks))
 
-    def paint(self, given: Samples) -> dict[str, Any]:
+    def paint(self, given: Samples) -> Frame:
         """Take the places of a stroke: none twice, none left out.  Raises VonkelError.
 
-        Answers how many of the stroke are in now; where some in between are missing nothing is taken, and the page sends
-        again from there.
+        Says how many of the stroke are in now; where some in between are missing nothing is taken, and the page sends again
+        from there.
         """
         if given.brush not in BRUSHES:
             raise BadParameters(f"There is no brush “{given.brush}”.", "live", "Reload the page.")
         if self.stroke is None or self.stroke.number != given.stroke or given.step != self.step:
+            if self.stroke is not None and given.step == self.step:
+                self.character = None  # what the stroke before left behind, when no step came of it
             self.look(given.step, self.off)
             assert self.character is not None
-            self.stroke = Stroke(self.character, given.stroke, given.brush)
+            self.stroke = Stroke(self.character, given.stroke, given.brush, given.how)
         stroke = self.stroke
         known = len(stroke.samples)
-        told: dict[str, Any] = {}
+        told: Told = {}, ()
         if given.first <= known:
             new = given.samples[known - given.first :]
             stroke.samples += new
             stroke.done = given.done
-            told = BRUSHES[given.brush](stroke, new)
-        return {"stroke": stroke.number, "taken": len(stroke.samples), **told}
+            told = BRUSHES[given.brush](self, stroke, new)
+        return Frame(0, {"stroke": stroke.number, "taken": len(stroke.samples), **told[0]}, told[1])
+
+    def patch(self, rows: np.ndarray) -> np.ndarray:
+        """(r, 3): some points in the pose that the page shows, as they are held by now."""
+        assert self.deformer is not None and self.follower is not None
+        self.sent = None  # the page has points that no frame told of
+        if self.pose is None:
+            self.pose = self.follower.evaluate({})
+        return self.deformer.deform_some(self.pose, rows, HANDED_OVER if self.over else None)
 
     def _moved(self, asked: AnyMessage, points: np.ndarray) -> np.ndarray:
         """What of the points the page doesn't have; `ranges` says of which points: [first, count, …]."""

@@ -145,7 +145,7 @@ LIGHT = (PoseMessage, MoveMessage, TurnMessage, JointMessage)
 class Samples(BaseModel):
     """Places that a brush passed: of one stroke, in their order, beginning with the sample numbered `first`.
 
-    A sample is a row of numbers; what they mean is the brush's own.
+    A sample is a row of numbers; what they mean is the brush's own, and so is what `how` says of it.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -154,6 +154,7 @@ class Samples(BaseModel):
     stroke: Whole
     brush: str = Field(max_length=40)
     first: Whole
+    how: dict[str, Any] = {}
     samples: Annotated[
         tuple[Annotated[tuple[Coordinate, ...], Field(max_length=MOST_NUMBERS)], ...], Field(max_length=MOST_SAMPLES)
     ]

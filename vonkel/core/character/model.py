@@ -222,9 +222,13 @@ class Clip(Frozen):
 
 
 class Skin(Frozen):
-    """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k)."""
+    """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k).
+
+    What `locked` joints hold is left alone by whatever changes single weights.
+    """
 
     joints: tuple[JointName, ...]
+    locked: tuple[JointName, ...] = ()
     method: Literal["linear", "dual"] = "dual"
     influences: int = 4
 

@@ -89,6 +89,34 @@ class Deformer:
             self.joints = np.ascontiguousarray(np.take_along_axis(joints, heavy, 1))
             self.weights = np.ascontiguousarray(np.take_along_axis(weights, heavy, 1))
 
+    def hold(self, rows: np.ndarray, joints: np.ndarray, weights: np.ndarray) -> None:
+        """Let points `rows` (r,) be held otherwise from now on: joints (r, k) by their numbers in the character, weights (r, k)."""
+        assert self.joints is not None
+        heavy = np.argsort(-weights, axis=1, kind="stable")
+        self.joints[rows] = np.take_along_axis(joints, heavy, 1)
+        self.weights[rows] = np.take_along_axis(weights, heavy, 1)
+        self._last, self.changed = None, None
+        self._somes.clear()
+
+    def deform_some(self, pose: Pose, rows: np.ndarray, method: str | None = None) -> np.ndarray:
+        """(r, 3) float32: some of the points at `pose`, for a patch under a brush."""
+        points = np.ascontiguousarray(self.shaped(pose.shapes)[rows])
+        if self.joints is None:
+            return points
+        joints, weights = self.joints[rows], self.weights[rows]
+        out = np.empty_like(points)
+        method = method or self.method
+        if method == "dual":
+            if pose.scaled:
+                scaled = np.empty_like(points)
+                self._blend("linear", self._scales(pose), points, joints, weights, scaled)
+                points = scaled
+            matrices = pose.rigid_matrices(self.rest_inverse)
+        else:
+            matrices = pose.skin_matrices(self.rest_inverse)
+        self._blend(method, matrices, points, joints, weights, out)
+        return out
+
     def shaped(self, strengths: dict[str, float]) -> np.ndarray:
         """(n, 3) float32: rest points with the morph targets added."""
         active = [(i, m, strengths.get(n, 0.0)) for n, i, m in self.shapes if strengths.get(n, 0.0)]
@@ -145,10 +173,14 @@ class Deformer:
         return self._somes[key]
 
     def _scaled_at_rest(self, points: np.ndarray, pose: Pose) -> np.ndarray:
+        self._blend("linear", self._scales(pose), points, self.joints, self.weights, self._scratch)
+        return self._scratch
+
+    def _scales(self, pose: Pose) -> np.ndarray:
+        """(j, 3, 4): each joint's own scale, at rest."""
         scaled = self._rest_frames.copy()
         scaled[:, :, :3] *= pose.scales[:, None, :]
-        self._blend("linear", scaled @ self.rest_inverse, points, self.joints, self.weights, self._scratch)
-        return self._scratch
+        return np.asarray(scaled @ self.rest_inverse)
 
     @staticmethod
     def _blend(

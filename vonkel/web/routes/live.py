@@ -38,10 +38,11 @@ async def _answered(session: Session, asked: dict[str, Any]) -> bytes | str:
         return _refusal(asked, Failure("Something went wrong inside Vonkel.", "live", "The log says more."))
 
 
-def _painted(session: Session, asked: dict[str, Any]) -> str:
-    """How much of a stroke has been taken, or why it wasn't."""
+def _painted(session: Session, asked: dict[str, Any]) -> bytes | str:
+    """How much of a stroke has been taken and what came of it, or why it wasn't."""
     try:
-        return json.dumps(session.paint(samples_of(asked)))
+        told = session.paint(samples_of(asked))
+        return frame_bytes(told) if told.blocks else json.dumps(told.said)
     except VonkelError as error:
         return json.dumps({"stroke": number(asked.get("stroke")), "error": error.as_dict()})
     except Exception:

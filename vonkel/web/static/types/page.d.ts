@@ -124,6 +124,8 @@ export interface StationKind {
   levels?: Set<string>;
   large?: string;
   shading?(bench: any): string;
+  /** The plate goes on showing its values until others come. */
+  keepsValues?(bench: any): boolean;
   rest?: boolean;
   strip?: boolean;
   heat?: boolean;

@@ -101,7 +101,7 @@ export class Bench extends Posing {
       plate.setLarge(kind.large ?? "");
       this.shownStation = this.station;
     }
-    plate.setValues(null, kind.shading?.(this) ?? "clay");
+    if (fresh || !kind.keepsValues?.(this)) plate.setValues(null, kind.shading?.(this) ?? "clay");
     plate.controlsAway = false;
     if (kind.rest) {
       plate.setSkeleton(this.state.joints, this.state.controls);

@@ -34,6 +34,7 @@ export class Posing extends Steps {
         if (this.draggingJoint) this.plate.setPreview(places);
       },
       onError: say,
+      onStroke: (told) => this.tool?.stroked?.(told),
     });
   }
 

@@ -93,11 +93,11 @@ export class Steps extends OpenStore {
     return this.inTurn(() => this.doStep(step, params, options));
   }
 
-  async doStep(step, params, { quiet = false }) {
+  async doStep(step, params, { quiet = false, keepPose = false }) {
     try {
       const answer = await call("POST", `/api/c/${this.number}/steps`, { step, params, position: this.position() });
       if (answer.job) await this.watchJob(answer.job);
-      await this.refresh();
+      await this.refresh({ keepPose });
       if (!quiet && this.state.last) toast(this.state.last.sentence);
       return true;
     } catch (error) {

@@ -86,16 +86,18 @@ export class Live {
   }
 
   take(data) {
-    const told = typeof data === "string" ? JSON.parse(data) : null;
-    if (told && "stroke" in told) {
-      this.takeStroke(told);
+    const told = typeof data === "string" ? JSON.parse(data) : null,
+      frame = told ? null : frameFrom(data);
+    const stroke = told ?? { ...frame.said, blocks: frame.blocks };
+    if ("stroke" in stroke) {
+      this.takeStroke(stroke);
       return;
     }
     this.busy = false;
     const wish = this.asked;
     this.asked = null;
     if (told) this.onError(told.error);
-    else this.takeFrame(frameFrom(data), wish?.message ?? {});
+    else this.takeFrame(frame, wish?.message ?? {});
     wish?.done?.();
     this.next();
   }
@@ -114,10 +116,10 @@ export class Live {
   }
 
   // -- strokes -------------------------------------------------------------------------------------------------------
-  /** A stroke begins: with which brush, over which state.  The one before must have been ended. */
-  beginStroke(brush, step) {
+  /** A stroke begins: with which brush, over which state, `how`.  The one before must have been ended. */
+  beginStroke(brush, step, how = {}) {
     this.strokes += 1;
-    const head = { kind: "samples", stroke: this.strokes, brush, step };
+    const head = { kind: "samples", stroke: this.strokes, brush, step, how };
     this.stroke = { head, samples: [], sent: 0, taken: 0, done: false, over: () => {} };
   }
 

@@ -28,6 +28,7 @@ export class Figure extends Views {
     this.preview = null;
     this.selected = { joint: "", control: "" };
     this.marked = [];
+    this.dotted = []; // points whose values are drawn on them
   }
 
   /** What of the mesh others read. */
@@ -75,6 +76,12 @@ export class Figure extends Views {
   /** Colour by a value per point along the ember ramp; null goes back to the working shading. */
   setValues(values, shading = "clay") {
     this.drawn.setValues(values, shading);
+    this.draw();
+  }
+
+  /** Some points as they are now, and their values, if values are shown. */
+  setPatch(at, places, values) {
+    this.drawn.setPatch(at, places, values);
     this.draw();
   }
 

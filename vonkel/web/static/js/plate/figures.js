@@ -1,4 +1,5 @@
 // What is drawn over the mesh: joints as rings and willow leaves, controls, marks, and what a tool is about to do.
+import { rampColour } from "./shade.js";
 import { EMBER, INK, SIDES, plus, rotated } from "./space.js";
 
 const FADED = 0.2; // what is put aside while one works on other things
@@ -131,6 +132,25 @@ export function drawMarks(plate, name) {
   }
 }
 
+/** Values on their points, of those that face the eye. */
+export function drawDots(plate, name) {
+  const { pen, drawn } = plate,
+    { out } = plate.axes(name),
+    normals = drawn.pointNormals ?? drawn.mesh.geometry.attributes.normal.array;
+  for (const p of plate.dotted) {
+    const facing = normals[3 * p] * out[0] + normals[3 * p + 1] * out[1] + normals[3 * p + 2] * out[2];
+    if (facing <= 0) continue;
+    const [x, y] = plate.project(name, plate.pointPlace(p));
+    pen.beginPath();
+    pen.arc(x, y, 4, 0, 7);
+    pen.fillStyle = rampColour(drawn.values[p]);
+    pen.fill();
+    pen.strokeStyle = "rgba(34, 48, 60, .7)";
+    pen.lineWidth = 1;
+    pen.stroke();
+  }
+}
+
 /**
  * The own axes of every joint: the hinge as a full tick, the bone's axis dashed, the third thin; letters on the
  * chosen one.
@@ -169,12 +189,12 @@ export function drawAxes(plate, name) {
 /** Landmarks, a chain being drawn, lines of a measure or a ring: what a tool is about to do. */
 export function drawWishes(plate, name) {
   const pen = plate.pen;
-  for (const { line, closed, dashed, label, dots } of plate.wishes) {
+  for (const { line, closed, dashed, label, dots, ink } of plate.wishes) {
     const at = line.map((p) => plate.project(name, p));
     if (at.length > 1) {
       for (const [width, colour] of [
         [5, "rgba(255, 253, 248, .8)"],
-        [2.2, EMBER],
+        [2.2, ink ? INK : EMBER],
       ]) {
         pen.beginPath();
         at.forEach(([x, y], k) => (k ? pen.lineTo(x, y) : pen.moveTo(x, y)));

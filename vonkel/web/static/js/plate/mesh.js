@@ -33,6 +33,7 @@ export class MeshDrawing {
     /** @type {any} */ this.corners = null;
     /** @type {Around | null} */ this.around = null;
     /** @type {Tree | null} */ this.tree = null;
+    /** @type {Float32Array | null} */ this.values = null; // that are shown, a value a point
     this.textureUrl = "";
     this.large = LARGE;
     /** @type {Uint8Array | null} */ this.moves = null; // which triangles have moved in this drag
@@ -214,8 +215,14 @@ export class MeshDrawing {
   /** Colour by a value per point along the ember ramp; null goes back to the working shading. */
   setValues(values, shading) {
     for (const m of [this.material, this.pale]) m.uniforms.mode.value = values ? MODES.ramp : MODES[shading];
+    this.values = values;
     if (!values || !this.mesh) return;
-    const { value } = this.mesh.geometry.attributes;
+    this.writeValues();
+  }
+
+  writeValues() {
+    const { values } = this,
+      { value } = this.mesh.geometry.attributes;
     if (!this.corners) /** @type {Float32Array} */ (value.array).set(values);
     else
       this.corners.points.forEach((p, i) => {
@@ -223,6 +230,27 @@ export class MeshDrawing {
       });
     value.needsUpdate = true;
     this.divided = null;
+  }
+
+  /**
+   * Some points as they are by now: places (three numbers each), and values, where values are shown.
+   * @param {Float32Array} at @param {Float32Array} places @param {Float32Array} values
+   */
+  setPatch(at, places, values) {
+    const { points } = this,
+      ranges = [];
+    at.forEach((i, k) => {
+      for (let c = 0; c < 3; c++) points[3 * i + c] = places[3 * k + c];
+      const last = ranges.length - 2;
+      if (last >= 0 && ranges[last] + ranges[last + 1] === i) ranges[last + 1] += 1;
+      else ranges.push(i, 1);
+    });
+    this.setPoints(points, ranges);
+    if (!this.values) return;
+    at.forEach((i, k) => {
+      this.values[i] = values[k];
+    });
+    this.writeValues();
   }
 
   setTexture(url, shown) {

@@ -6,7 +6,7 @@
 // tool.hover(spot), or, of a tool that brushes, tool.stroke(spot, done), with spot = {view, x, y, ray, hit, place,
 // metre, press}.  The plate holds no rule of the job: it draws and listens.
 import * as THREE from "three";
-import { drawAxes, drawControls, drawJoints, drawMarks, drawTip, drawWishes } from "./figures.js";
+import { drawAxes, drawControls, drawDots, drawJoints, drawMarks, drawTip, drawWishes } from "./figures.js";
 import { drawGrid, drawPaper, drawPictures, drawTies } from "./paper.js";
 import { Picking } from "./picking.js";
 import { FLAT, plus } from "./space.js";
@@ -141,7 +141,8 @@ export class Plate extends Picking {
   /** A click for the tool; or, of a tool that brushes, a stroke: every place that the hand passes, in its order. */
   giveTool(event, name, x, y) {
     const spot = this.spot(name, x, y);
-    if (!this.tool.stroke || !spot.hit) {
+    if (this.tool.stroke && !spot.hit) return false; // beside the mesh the hand turns the view
+    if (!this.tool.stroke) {
       event.preventDefault();
       event.stopImmediatePropagation();
       this.tool.click?.(spot);
@@ -151,11 +152,11 @@ export class Plate extends Picking {
     const give = (e, done) => {
       for (const each of e.getCoalescedEvents?.() ?? [e]) {
         const [px, py] = this.at(each);
-        tool.stroke({ ...this.spot(name, px, py), press: each.pressure }, false);
+        tool.stroke({ ...this.spot(name, px, py), press: pressOf(each) }, false);
       }
       if (done) tool.stroke(null, true);
     };
-    tool.stroke({ ...spot, press: event.pressure }, false);
+    tool.stroke({ ...spot, press: pressOf(event) }, false);
     this.follow(event, (_dx, _dy, done, e) => give(e, done), true);
     return true;
   }
@@ -283,6 +284,7 @@ export class Plate extends Picking {
       this.pen.rect(rect.x, rect.y, rect.w, rect.h);
       this.pen.clip();
       if (this.marked.length) drawMarks(this, name);
+      if (this.dotted.length) drawDots(this, name);
       if (this.layers.joints && this.axesShown) drawAxes(this, name);
       if (this.layers.joints) drawJoints(this, name);
       if (this.layers.controls && !this.controlsAway) drawControls(this, name);
@@ -324,6 +326,9 @@ export class Plate extends Picking {
     c.updateMatrixWorld();
   }
 }
+
+/** How hard a pen is pressed; anything else presses wholly. */
+const pressOf = (event) => (event.pointerType === "pen" ? event.pressure : 1);
 
 /** A turn about an axis. */
 function quaternion(axis, angle) {

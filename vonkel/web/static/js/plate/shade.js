@@ -18,6 +18,23 @@ void main() {
   gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
 }`;
 
+/** The ember ramp: the same as the shader's. */
+const RAMP = [
+  [243, 234, 217],
+  [246, 207, 139],
+  [238, 154, 60],
+  [217, 83, 30],
+  [140, 36, 16],
+];
+
+/** A value from 0 to 1 as a colour of the page. */
+export function rampColour(value) {
+  const t = Math.min(Math.max(value, 0), 1) * 4,
+    k = Math.min(Math.floor(t), 3),
+    mixed = RAMP[k].map((v, c) => Math.round(v + (t - k) * (RAMP[k + 1][c] - v)));
+  return `rgb(${mixed.join(" ")})`;
+}
+
 const fragment = `
 uniform int mode;
 uniform float fade;

@@ -96,6 +96,7 @@ const showChosen = (b) => {
 enterStation("skin", {
   large: "free",
   strip: true,
+  keepsValues: (b) => !!b.state.skin && !!b.plate.selected.joint,
   layers: { controls: true },
   levels: new Set(["body"]),
   fields: { under: null },

@@ -5,3 +5,4 @@ import "./draw.js";
 import "./kit.js";
 import "./points.js";
 import "./step.js";
+import "./brush.js";
