@@ -7,12 +7,15 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Skin
+from ..core.character import Character, Skin, opposite_name
 from ..core.errors import StepRefused
+from ..core.skin import edits
 from ..core.skin.bind import BINDINGS, bind_skin
 from ..core.skin.brush import Brush, Painting
+from ..core.skin.strays import strays_of
+from ..core.tolerances import MAX_POINTS
 from ..core.weights import table_of, with_table
-from .registry import Params, step
+from .registry import Params, Place, step
 
 
 def _ways(schema: dict[str, Any]) -> None:
@@ -91,9 +94,7 @@ def lock(character: Character, p: Lock) -> Character:
         if name not in skin.joints:
             raise StepRefused(f"{name} holds no skin.", name, "Choose a joint that the skin was bound to.")
     changed = set(skin.locked) | set(p.joints) if p.on else set(skin.locked) - set(p.joints)
-    return character.with_(
-        skin=skin.model_copy(update={"locked": tuple(n for n in skin.joints if n in changed)})
-    )
+    return character.with_(skin=skin.model_copy(update={"locked": tuple(n for n in skin.joints if n in changed)}))
 
 
 Share = Annotated[float, Field(ge=0.0, le=1.0)]
@@ -139,8 +140,7 @@ def _changed(before: Character, after: Character) -> str:
     a, b = table_of(before), table_of(after)
     names = tuple(dict.fromkeys((*a.joints, *b.joints)))
     off = abs(a.with_joints(names).held - b.with_joints(names).held)
-    n = int((np.asarray(off.max(1).todense()).ravel() > 1e-6).sum())
-    return f"{n:,} {'point' if n == 1 else 'points'}"
+    return _points(int((np.asarray(off.max(1).todense()).ravel() > 1e-6).sum()))
 
 
 @step("skin.paint", Paint, _stroke_said, figures=_changed)
@@ -149,6 +149,175 @@ def paint(character: Character, p: Paint) -> Character:
     painting = Painting(character, p.as_brush())
     painting.put(p.samples)
     return painting.result()
+
+
+Points = Annotated[list[int], Field(max_length=MAX_POINTS, json_schema_extra={"hand": True})]
+
+
+class OfPoints(Params):
+    """`points`: of the mesh, by number."""
+
+    points: Points
+
+
+def _points(n: int) -> str:
+    return f"{n:,} {'point' if n == 1 else 'points'}"
+
+
+class Hold(OfPoints):
+    joint: str
+    weight: Share
+
+
+@step("skin.hold", Hold, lambda c, p: f"Let {p.joint} hold {_points(len(p.points))} by {p.weight:.2f}")
+def hold(character: Character, p: Hold) -> Character:
+    """Let a joint hold chosen points by so much."""
+    return edits.held_by(character, edits.checked(character, p.points), p.joint, p.weight)
+
+
+class Gradient(OfPoints):
+    joint: str
+    start: Place
+    end: Place
+    low: Share = 0.0
+    high: Share = 1.0
+
+
+@step(
+    "skin.gradient",
+    Gradient,
+    lambda c, p: f"Ran {p.joint} from {p.low:.2f} to {p.high:.2f} over {_points(len(p.points))}",
+)
+def gradient(character: Character, p: Gradient) -> Character:
+    """Let a joint's weight run from one place to another over chosen points."""
+    ends = np.array(p.start), np.array(p.end)
+    return edits.graded(character, edits.checked(character, p.points), p.joint, *ends, p.low, p.high)
+
+
+class Scale(OfPoints):
+    factors: dict[str, Annotated[float, Field(ge=0.0, le=100.0)]] = Field(min_length=1, max_length=2000)
+
+
+@step("skin.scale", Scale, lambda c, p: f"Scaled {_few(list(p.factors))} over {_points(len(p.points))}")
+def scale(character: Character, p: Scale) -> Character:
+    """Scale what joints hold of chosen points; the others share the rest."""
+    return edits.scaled(character, edits.checked(character, p.points), p.factors)
+
+
+class Swap(OfPoints):
+    a: str
+    b: str
+
+
+@step("skin.swap", Swap, lambda c, p: f"Swapped {p.a} and {p.b} over {_points(len(p.points))}")
+def swap(character: Character, p: Swap) -> Character:
+    """Let two joints hold chosen points as the other did."""
+    return edits.swapped(character, edits.checked(character, p.points), p.a, p.b)
+
+
+class Row(OfPoints):
+    held: dict[str, Share] = Field(min_length=1, max_length=64, description="joint → weight; scaled to sum to one")
+
+
+@step("skin.row", Row, lambda c, p: f"Put a row of weights on {_points(len(p.points))}")
+def row(character: Character, p: Row) -> Character:
+    """Put one row of weights on chosen points."""
+    return edits.copied(character, edits.checked(character, p.points), p.held)
+
+
+class Even(Params):
+    points: Points = Field([], description="none: all of the skin")
+    share: Share = 0.5
+    rounds: int = Field(4, ge=1, le=50)
+
+
+@step(
+    "skin.even",
+    Even,
+    lambda c, p: f"Evened weights out over {_points(len(p.points)) if p.points else 'the whole skin'}",
+)
+def even(character: Character, p: Even) -> Character:
+    """Even weights out along the surface, over chosen points or all."""
+    return edits.evened(character, _or_all(character, p.points), p.share, p.rounds)
+
+
+@step("skin.from_neighbours", OfPoints, lambda c, p: f"Took {_points(len(p.points))} from what lies round them")
+def from_neighbours(character: Character, p: OfPoints) -> Character:
+    """Let chosen points be held as what lies round them."""
+    return edits.from_neighbours(character, edits.checked(character, p.points))
+
+
+@step("skin.nearest", OfPoints, lambda c, p: f"Hung {_points(len(p.points))} on their nearest bones")
+def nearest(character: Character, p: OfPoints) -> Character:
+    """Let each chosen point be held by its nearest bone alone."""
+    return edits.rigid(character, edits.checked(character, p.points))
+
+
+class MirrorWeights(Params):
+    side: Literal["left", "right"] = Field("left", description="the side that is copied")
+
+
+@step("skin.mirror", MirrorWeights, lambda c, p: f"Mirrored weights from the {p.side}")
+def mirror(character: Character, p: MirrorWeights) -> Character:
+    """Mirror weights to the other side, by place; points in the middle hold both sides alike."""
+    _skin_of(character)
+    return edits.mirrored(character, p.side == "left")
+
+
+class Round(Params):
+    steps: int = Field(256, ge=4, le=65536, description="weights become whole numbers of one over this")
+
+
+@step("skin.round", Round, lambda c, p: f"Rounded weights to 1/{p.steps:,}")
+def round_weights(character: Character, p: Round) -> Character:
+    """Round every weight to whole steps, as an engine may store them."""
+    return edits.rounded(character, p.steps)
+
+
+class Prune(Params):
+    least: float = Field(0.01, ge=0.0, le=0.5, description="weights below this go")
+    influences: int = Field(0, ge=0, le=8, description="the most joints that may hold a point; 0: as before")
+
+
+@step(
+    "skin.prune",
+    Prune,
+    lambda c, p: f"Dropped weights below {p.least:g}" + (f", kept {p.influences} a point" if p.influences else ""),
+)
+def prune(character: Character, p: Prune) -> Character:
+    """Drop small weights, and keep at most so many a point."""
+    return edits.pruned(character, p.least, p.influences)
+
+
+class KeepOff(Params):
+    joint: str
+    where: str = Field(max_length=200, description="a limb in words, as the list of what joints move says it")
+    both_sides: bool = True
+
+
+@step(
+    "skin.keep_off",
+    KeepOff,
+    lambda c, p: f"Kept {p.joint} off {p.where}" + (", both sides" if p.both_sides else ""),
+    figures=_changed,
+)
+def keep_off(character: Character, p: KeepOff) -> Character:
+    """Take a joint off a limb that it should not move, or off patches apart from its own."""
+    _skin_of(character)
+    changed = edits.kept_off(character, p.joint, p.where)
+    other = opposite_name(p.joint), _other_side(p.where)
+    if p.both_sides and other[0] != p.joint and any((s.joint, s.where) == other for s in strays_of(changed)):
+        changed = edits.kept_off(changed, *other)
+    return changed
+
+
+def _other_side(words: str) -> str:
+    """“wing L” → “wing R”."""
+    return words[:-1] + {"L": "R", "R": "L"}[words[-1]] if words.endswith((" L", " R")) else words
+
+
+def _or_all(character: Character, points: list[int]) -> np.ndarray:
+    return edits.checked(character, points) if points else np.arange(len(character.points))
 
 
 def _skin_of(character: Character) -> Skin:

@@ -2,7 +2,7 @@
 
 A point's distance comes from the edge across from it: the two ends' distances say where in the plane of that triangle the
 start would lie were all on the way laid flat, and the point lies so far from there (as Novotni and Klein 2002, “Computing
-geodesic distances on triangular meshes”, section 3).  Points are settled nearest first, as by Dijkstra (1959).
+geodesic distances on triangular meshes”, section 3).  Points are taken up nearest first, as by Dijkstra (1959).
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from ..character import Character
 from ..compiled import compiled
 from ..derived import derived
 from ..tolerances import PAIR, TINY
-from .topology import point_normals, topology_of, welded_points
+from .topology import Topology, point_normals, topology_of, welded_points
 from .voxels import heap_pop, heap_push
 
 
@@ -45,7 +45,10 @@ class Ground:
 
     def from_points(self, sources: np.ndarray, first: np.ndarray, radius: float) -> tuple[np.ndarray, np.ndarray]:
         """The same from some joined points, each so far off to begin with."""
-        return _walked(self.starts, self.fans, self.long, sources.astype(np.int64), first.astype(float), float(radius))
+        found: tuple[np.ndarray, np.ndarray] = _walked(
+            self.starts, self.fans, self.long, sources.astype(np.int64), first.astype(float), float(radius)
+        )
+        return found
 
 
 @derived("points", "face_starts", "face_corners", "line_starts", "line_points", most=4)
@@ -55,9 +58,9 @@ def ground_of(character: Character) -> Ground:
     size = float(np.ptp(points, axis=0).max(initial=0.0)) if len(points) else 1.0
     first, of = welded_points(points, PAIR * max(size, TINY))
     places = points[first]
-    triangles = of[topo.triangles]
-    triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
-    turns = [triangles[:, [i, (i + 1) % 3, (i + 2) % 3]] for i in range(3)]
+    triangles = _whole(of[topo.triangles])
+    both = _whole(of[_cut_both_ways(topo)])
+    turns = [both[:, [i, (i + 1) % 3, (i + 2) % 3]] for i in range(3)]
     fans = np.concatenate([*turns, _lines(character, of)])
     fans = fans[np.argsort(fans[:, 0], kind="stable")]
     starts = np.searchsorted(fans[:, 0], np.arange(len(places) + 1))
@@ -74,6 +77,18 @@ def tree_of(character: Character) -> cKDTree:
     return cKDTree(np.asarray(character.points, float))
 
 
+def _whole(triangles: np.ndarray) -> np.ndarray:
+    return np.asarray(triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)])
+
+
+def _cut_both_ways(topo: Topology) -> np.ndarray:
+    """(t, 3) triangles: quads along both diagonals, so that ways don't depend on how they happen to be cut."""
+    quads = np.flatnonzero(topo.sizes == 4)
+    corners = topo.corners[topo.starts[quads][:, None] + np.arange(4)]
+    turned = [corners[:, ids] for ids in ([0, 1, 2], [0, 2, 3], [0, 1, 3], [1, 2, 3])]
+    return np.concatenate([topo.triangles[topo.sizes[topo.triangle_face] != 4], *turned])
+
+
 def _lines(character: Character, of: np.ndarray) -> np.ndarray:
     """(k, 3): each piece of a drawn line from both its ends, with no third corner."""
     if "line_starts" not in character.arrays:
@@ -84,14 +99,14 @@ def _lines(character: Character, of: np.ndarray) -> np.ndarray:
     at = np.flatnonzero(inner)
     a, b = line[at], line[at + 1]
     pieces = np.stack([np.r_[a, b], np.r_[b, a], np.full(2 * len(at), -1)], 1)
-    return pieces[pieces[:, 0] != pieces[:, 1]]
+    return np.asarray(pieces[pieces[:, 0] != pieces[:, 1]])
 
 
 @compiled
 def _walked(
     starts: np.ndarray, fans: np.ndarray, long: np.ndarray, sources: np.ndarray, first: np.ndarray, radius: float
 ) -> Any:
-    """The points nearer than the radius, nearest first, and how far they are."""
+    """The points nearer than the radius, and how far they are."""
     count = len(starts) - 1
     best, done = np.full(count, np.inf), np.zeros(count, np.bool_)
     found = np.empty(count, np.int32)

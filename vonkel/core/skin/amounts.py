@@ -12,7 +12,9 @@ import numpy as np
 
 from ..compiled import compiled
 
-LEAST = 1e-3  # what is less isn't kept (as WEIGHT_FLOOR; a number here, so that the loops know it when they are compiled)
+LEAST = (
+    1e-3  # what is less isn't kept (as WEIGHT_FLOOR; a number here, so that the loops know it when they are compiled)
+)
 
 
 @compiled
@@ -231,4 +233,15 @@ def sharpen(
         for s in range(count):
             if not fixed[s]:
                 amounts[s] = amounts[s] ** (1.0 + by[p])
+        _kept(ids, amounts, fixed, meant, count, most, index, weights, points[p])
+
+
+@compiled
+def whole(index: np.ndarray, weights: np.ndarray, points: np.ndarray, locked: np.ndarray, most: int) -> None:
+    """Rows of points (p,) written anew, after single weights of them were taken away."""
+    room = weights.shape[1] + 1
+    ids, amounts = np.empty(room, np.int64), np.empty(room)
+    fixed, meant = np.empty(room, np.bool_), np.empty(room, np.bool_)
+    for p in range(len(points)):
+        count = _row(index, weights, points[p], locked, ids, amounts, fixed, meant)
         _kept(ids, amounts, fixed, meant, count, most, index, weights, points[p])

@@ -11,13 +11,12 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import dijkstra
 
 from ..character import Character, opposite_name
 from ..errors import BadParameters, StepRefused
 from ..geometry.walking import ground_of, tree_of
 from . import amounts
+from .edits import beside, nearest_others
 
 BRUSHES = {
     "add": "Add",
@@ -150,7 +149,7 @@ class Painting:
         _, near = tree_of(self.character).query(place, min(6, len(self.ground.of)))
         near = np.atleast_1d(near)
         seen = near[self.ground.normals[near] @ look <= 0.0]
-        return self.ground.places[self.ground.of[seen if len(seen) else near][:3]]
+        return np.asarray(self.ground.places[self.ground.of[seen if len(seen) else near][:3]])
 
     def _dab(
         self, place: np.ndarray, near: np.ndarray, press: float, look: np.ndarray, column: int, side: float
@@ -214,36 +213,16 @@ class Painting:
         if self.brush.kind == "add" or not alone.any():
             return out
         if self._heirs is None:
-            self._heirs = self._nearest_others()
+            self._heirs = nearest_others(self.ground, *self.before, self.joints, self.locked)
         out[alone] = self._heirs[self.ground.of[points[alone]]]
-        return out
-
-    def _nearest_others(self) -> np.ndarray:
-        """(m,) for each joined point the strongest holder, not of the brush nor locked, at the nearest point that has one."""
-        ground, (index, weights) = self.ground, self.before
-        index, weights = index[ground.first], weights[ground.first]
-        other = np.where(np.isin(index, self.joints) | self.locked[index], 0.0, weights)
-        strongest = np.take_along_axis(index, other.argmax(1)[:, None], 1)[:, 0].astype(np.int64)
-        sources = np.flatnonzero(other.max(1) > amounts.LEAST)
-        out = np.full(len(index), -1, np.int64)
-        if len(sources):
-            rows = np.repeat(np.arange(len(index)), np.diff(ground.starts))
-            ways = csr_matrix((ground.long[:, 0], (rows, ground.fans[:, 0])), shape=(len(index),) * 2)
-            _, _, source = dijkstra(ways, False, sources, return_predecessors=True, min_only=True)
-            out[source >= 0] = strongest[source[source >= 0]]
         return out
 
     def _evened(self, at: np.ndarray, share: np.ndarray) -> None:
         """These joined points (k,) a share of the way to their neighbours' mean, and all that they stand for alike."""
         ground = self.ground
-        begin, count = ground.starts[at], ground.starts[at + 1] - ground.starts[at]
-        starts = np.concatenate([[0], np.cumsum(count)])
-        rows = np.repeat(begin - starts[:-1], count) + np.arange(starts[-1])
-        around = ground.first[ground.fans[rows, 0]]
+        starts, around = beside(ground, at)
         points = np.ascontiguousarray(ground.first[at], np.int64)
-        amounts.mix(
-            self.index, self.weights, points, np.clip(share, 0.0, 1.0), starts, around, self.locked, self.most
-        )
+        amounts.mix(self.index, self.weights, points, np.clip(share, 0.0, 1.0), starts, around, self.locked, self.most)
         twins = self._all_of(np.asarray(at, np.int64))
         if len(twins) > len(points):
             own = ground.first[ground.of[twins]]

@@ -11,10 +11,10 @@ from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..character import Character
-from ..character.words import DIGITS
 from ..compiled import compiled
 from ..geometry.measures import area
 from ..geometry.topology import signed_volume, skin_triangles, topology_of_triangles, welded_points
+from ..joints.limbs import limb_of
 from ..tolerances import PAIR
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
@@ -269,20 +269,3 @@ class Measurer:
             float(big), int(self.edges[big_edge, 0]), float(small), int(self.edges[small_edge, 0]), float(most),
             float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),
         )  # fmt: skip
-
-
-MEASURED_LIMBS = {
-    "arm": ("upper_arm", "forearm", "collar"), "hand": ("hand", *DIGITS),
-    "leg": ("thigh", "shin"), "foot": ("foot", "ball", "toe"), "tail": ("tail",), "neck": ("neck",),
-    "head": ("head", "ear", "jaw"), "trunk": ("hips", "spine", "chest"), "wing": ("wing", "membrane"),
-    "fin": ("fin",), "hind fin": ("hind_fin",), "feeler": ("feeler",), "abdomen": ("abdomen",), "body": ("chain",),
-}  # fmt: skip
-
-
-def limb_of(character: Character, joint: str) -> str:
-    """The limb, in words, that a joint belongs to; its own name where its role says nothing."""
-    j = character.joint(joint)
-    for limb, roles in MEASURED_LIMBS.items():
-        if j.role.startswith(roles):
-            return limb if j.side == "C" else f"{limb} {j.side}"
-    return joint

@@ -1,0 +1,226 @@
+"""Brushes and other changes of single weights: rows stay rows, locks hold to the bit, distances run along the surface."""
+
+import igl
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from vonkel.core.errors import BadParameters, StepRefused
+from vonkel.core.geometry.walking import ground_of
+from vonkel.core.skin.bind import bind_skin
+from vonkel.core.skin.brush import BRUSHES, Brush, Painting
+from vonkel.core.skin.strays import strays_of
+from vonkel.core.weights import table_of
+from vonkel.steps import apply_step
+
+LOOK = (0.0, 0.0, 0.0)  # from nowhere: both faces
+
+
+@pytest.fixture(scope="module")
+def tube(tube_character):
+    return bind_skin(tube_character, influences=3)
+
+
+def near(c, place):
+    """The triangle nearest to a place, as a sample's first number."""
+    middles = c.points[ground_of(c).triangles].mean(1)
+    return int(np.linalg.norm(middles - place, axis=1).argmin())
+
+
+def stroke(c, brush, *places, press=1.0, look=LOOK):
+    painting = Painting(c, brush)
+    painting.put([(near(c, p), 1 / 3, 1 / 3, press, *look) for p in places])
+    return painting.result()
+
+
+# -- along the surface ---------------------------------------------------------------------------------------------
+@pytest.mark.parametrize("body, share", [("otter", 0.01), ("tube", 0.01)])
+def test_distances_along_the_surface_against_exact_geodesics(body, share, request):
+    """libigl's exact geodesics (Surazhsky et al. 2005, “Fast exact and approximate geodesics on meshes”)."""
+    c = request.getfixturevalue(body)
+    ground = ground_of(c)
+    triangles = ground.of[ground.triangles].astype(np.int64)
+    source = int(triangles[len(triangles) // 3, 0])
+    at, far = ground.from_points(np.array([source]), np.zeros(1), 0.2 * c.size)
+    assert 0.19 * c.size < far.max() < 0.2 * c.size
+    none = np.zeros(0, np.int64)
+    exact = igl.exact_geodesic(ground.places, triangles, np.array([source]), none, at.astype(np.int64), none)
+    assert np.abs(far - exact).sum() / exact.sum() < share
+    assert np.abs(far - exact).max() < 0.025 * exact.max()
+
+
+def test_lines_are_walked_and_gaps_are_not(otter):
+    ground = ground_of(otter)
+    eye = otter.part(next(p.name for p in otter.parts if p.role == "eye")).points
+    at, _ = ground.from_points(np.array([ground.of[eye[0]]]), np.zeros(1), otter.size)
+    assert set(np.flatnonzero(np.isin(ground.of, at))) == set(range(*eye))  # the whole eye, and nothing of the body
+
+
+# -- what a stroke does --------------------------------------------------------------------------------------------
+def test_a_stroke_lays_on_once_however_often_it_passes(tube):
+    brush = Brush("add", "tail_3", 0.12, 0.3, both=False)
+    place, other = np.array([0, 0.5, 0.1]), np.array([0, 0.55, 0.1])
+    once = stroke(tube, brush, place, other)
+    often = stroke(tube, brush, place, other, place, other, place)
+    assert np.array_equal(once.arrays["skin/weights"], often.arrays["skin/weights"])
+    grown = table_of(once).of("tail_3") - table_of(tube).of("tail_3")
+    assert grown.max() == pytest.approx(0.3, abs=0.02) and grown.min() > -1e-6
+    twice = stroke(once, brush, place, other)
+    assert (table_of(twice).of("tail_3") - table_of(tube).of("tail_3")).max() > 0.4
+
+
+def test_few_places_of_a_fast_hand_are_filled_in(tube):
+    brush = Brush("set", "tail_3", 0.12, 1.0, both=False)
+    fast = stroke(tube, brush, [0, 0.3, 0.1], [0, 0.5, 0.1])
+    slow = stroke(tube, brush, *([0, y, 0.1] for y in np.linspace(0.3, 0.5, 15)))
+    moved = [table_of(c).of("tail_3") - table_of(tube).of("tail_3") for c in (fast, slow)]
+    middle = np.flatnonzero((np.abs(tube.points[:, 1] - 0.4) < 0.05) & (tube.points[:, 2] > 0.09))
+    assert min(m[middle].min() for m in moved) > 0.5
+    assert np.abs(moved[0] - moved[1]).max() < 0.3
+
+
+def test_front_only_leaves_the_far_side_and_through_takes_it(tube):
+    place, look = [0, 0.5, 0.1], (0.0, 0.0, -1.0)
+    back = tube.points[:, 2] < -0.05
+    for through, front, reaches in ((True, True, False), (True, False, True), (False, False, False)):
+        c = stroke(tube, Brush("set", "tail_3", 0.25, 1.0, through=through, front=front, both=False), place, look=look)
+        held = table_of(c).of("tail_3") - table_of(tube).of("tail_3")
+        assert (held[back].max() > 0.05) == reaches, (through, front)
+        assert held[~back].max() > 0.5
+
+
+def test_both_sides_are_painted_alike_also_where_the_mesh_is_but_nearly_symmetric(otter):
+    random = np.random.default_rng(5)
+    shaken = otter.with_(arrays={"points": otter.points + random.normal(0, 2e-4 * otter.size, otter.points.shape)})
+    place = np.array(otter.joint("forearm_L").place) + [0, 0, 0.04]
+    for c, close in ((otter, 1e-6), (shaken, 0.08)):
+        done = stroke(c, Brush("add", "hand_L", 0.06, 0.5), place)
+        left, right = (table_of(done).of(n) - table_of(c).of(n) for n in ("hand_L", "hand_R"))
+        assert left.max() > 0.3 and abs(left.max() - right.max()) < close
+        assert left.sum() == pytest.approx(right.sum(), rel=close + 1e-4)
+        assert (c.points[left > 0.01, 0] > 0).all() and (c.points[right > 0.01, 0] < 0).all()
+
+
+def test_what_is_taken_away_goes_to_whoever_is_nearest(tube):
+    alone = np.flatnonzero(table_of(tube).of("tail_3") > 0.999)
+    assert len(alone)
+    place = tube.points[alone[0]]
+    done = stroke(tube, Brush("take", "tail_3", 0.2, 1.0, fading=0.0, both=False), place)
+    assert table_of(done).of("tail_3")[alone[0]] == 0.0
+    assert table_of(done).of("tail_2")[alone[0]] == pytest.approx(1.0)  # its neighbour along the chain
+
+
+def test_evening_goes_on_as_long_as_one_rubs_and_sharpening_undoes_it(tube):
+    def roughness(c):
+        t = table_of(c).of("tail_2")
+        fan, row = ground_of(c).fans[:, 0], np.repeat(np.arange(len(c.points)), np.diff(ground_of(c).starts))
+        return float(np.abs(t[fan] - t[row]).max())
+
+    hard = tube
+    for y in np.linspace(0.2, 0.6, 5):
+        hard = stroke(hard, Brush("sharpen", "", 0.3, 1.0, both=False), [0, y, 0.1])
+    assert roughness(hard) > roughness(tube)
+    places = [[0, y, 0.1] for y in np.linspace(0.2, 0.6, 12)]
+    brush = Brush("even", "", 0.2, 1.0, both=False)
+    little, much = stroke(hard, brush, *places[:4]), stroke(hard, brush, *places, *places[::-1])
+    assert little.arrays["skin/weights"].tobytes() != much.arrays["skin/weights"].tobytes()
+    front = np.flatnonzero(hard.points[:, 2] > 0.08)
+    t = [table_of(c).of("tail_2")[front].std() for c in (hard, much)]
+    assert t[1] < t[0]
+
+
+def test_strokes_that_cannot_be_are_refused(tube, otter_mesh):
+    with pytest.raises(StepRefused, match="no skin"):
+        Painting(otter_mesh, Brush("add", "x"))
+    locked, _ = apply_step(tube, "skin.lock", {"joints": ["tail_2"]})
+    with pytest.raises(StepRefused, match="locked"):
+        Painting(locked, Brush("add", "tail_2"))
+    with pytest.raises(BadParameters, match="no brush"):
+        Painting(tube, Brush("dust"))
+    with pytest.raises(BadParameters, match="triangle"):
+        Painting(tube, Brush("add", "tail_2")).put([(1e6, 0, 0, 1, 0, 0, 0)])
+
+
+# -- whatever is done, rows stay rows -------------------------------------------------------------------------------
+POINT = st.integers(0, 273)
+POINTS = st.lists(POINT, min_size=1, max_size=60)
+JOINT = st.sampled_from(["tail_1", "tail_2", "tail_3"])
+SHARE = st.floats(0, 1)
+PLACE = st.tuples(st.integers(0, 500), SHARE, SHARE, SHARE, *(st.floats(-1, 1),) * 3)
+CHANGES = st.one_of(
+    st.tuples(
+        st.just("skin.paint"),
+        st.fixed_dictionaries(
+            {
+                "brush": st.sampled_from(list(BRUSHES)), "joint": JOINT, "radius": st.floats(0.01, 0.6), "strength": SHARE,
+                "value": SHARE, "fading": SHARE, "through": st.booleans(), "front": st.booleans(), "both_sides": st.booleans(),
+                "samples": st.lists(PLACE, min_size=1, max_size=5),
+            }
+        ),
+    ),
+    st.tuples(st.just("skin.hold"), st.fixed_dictionaries({"points": POINTS, "joint": JOINT, "weight": SHARE})),
+    st.tuples(
+        st.just("skin.gradient"),
+        st.fixed_dictionaries(
+            {"points": POINTS, "joint": JOINT, "start": st.just((0, 0, 0)), "end": st.just((0, 1, 0)), "low": SHARE, "high": SHARE}
+        ),
+    ),
+    st.tuples(st.just("skin.scale"), st.fixed_dictionaries({"points": POINTS, "factors": st.dictionaries(JOINT, st.floats(0, 3), min_size=1)})),
+    st.tuples(st.just("skin.swap"), st.fixed_dictionaries({"points": POINTS, "a": JOINT, "b": JOINT})),
+    st.tuples(st.just("skin.row"), st.fixed_dictionaries({"points": POINTS, "held": st.dictionaries(JOINT, SHARE, min_size=1)})),
+    st.tuples(st.just("skin.even"), st.fixed_dictionaries({"points": POINTS, "share": SHARE, "rounds": st.integers(1, 4)})),
+    st.tuples(st.just("skin.from_neighbours"), st.fixed_dictionaries({"points": POINTS})),
+    st.tuples(st.just("skin.nearest"), st.fixed_dictionaries({"points": POINTS})),
+    st.tuples(st.just("skin.mirror"), st.fixed_dictionaries({"side": st.sampled_from(["left", "right"])})),
+    st.tuples(st.just("skin.round"), st.fixed_dictionaries({"steps": st.integers(4, 300)})),
+    st.tuples(st.just("skin.prune"), st.fixed_dictionaries({"least": st.floats(0, 0.3), "influences": st.integers(0, 3)})),
+)  # fmt: skip
+
+
+@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+@given(
+    changes=st.lists(CHANGES, min_size=1, max_size=6), locked=st.sampled_from([(), ("tail_2",), ("tail_1", "tail_3")])
+)
+def test_rows_stay_whole_and_locked_ones_to_the_bit(tube, changes, locked):
+    c = tube
+    if locked:
+        c, _ = apply_step(c, "skin.lock", {"joints": list(locked)})
+    fixed = {
+        n: np.where(c.arrays["skin/joints"] == c.skin.joints.index(n), c.arrays["skin/weights"], 0).max(1)
+        for n in locked
+    }
+    for name, params in changes:
+        try:
+            c, _ = apply_step(c, name, params)
+        except (StepRefused, BadParameters):
+            continue
+        index, weights = c.arrays["skin/joints"], c.arrays["skin/weights"]
+        assert weights.min() >= 0 and np.abs(weights.astype(float).sum(1) - 1).max() < 1e-6, name
+        assert (weights > 0).sum(1).max() <= c.skin.influences and (weights > 0).any(1).all()
+        for slot in range(1, weights.shape[1]):  # nobody holds a point twice
+            twice = (index[:, :slot] == index[:, slot : slot + 1]) & (weights[:, :slot] > 0)
+            assert not (twice.any(1) & (weights[:, slot] > 0)).any(), name
+        for n, was in fixed.items():
+            now = np.where(index == c.skin.joints.index(n), weights, 0).max(1)
+            assert now.tobytes() == was.tobytes(), (name, n)
+
+
+# -- what joints move that they should not ---------------------------------------------------------------------------
+def test_a_hold_on_a_strange_limb_is_found_ranked_and_taken_off(otter):
+    place = np.array(otter.joint("shin_L").place) + [0, 0, 0.05]
+    spoilt = stroke(otter, Brush("set", "hand_L", 0.12, 0.4), place)
+    first = strays_of(spoilt)[:2]
+    assert {(s.joint, s.where) for s in first} == {("hand_L", "leg L"), ("hand_R", "leg R")}
+    assert first[0].most == pytest.approx(0.4, abs=0.05)  # as was put there
+    done, said = apply_step(spoilt, "skin.keep_off", {"joint": "hand_L", "where": "leg L"})
+    assert not [s for s in strays_of(done) if s.joint.startswith("hand") and s.where.startswith("leg")]
+    assert "both sides" in said and table_of(done).of("hand_L")[first[0].points].max() == 0
+    for n in ("shin_L", "thigh_L"):  # those who held it hold it again, by about as much
+        assert np.abs(table_of(done).of(n) - table_of(otter).of(n)).max() < 0.25
+
+
+def test_a_patch_apart_from_its_own_is_found(tube):
+    spoilt = stroke(tube, Brush("set", "tail_1", 0.1, 0.5, both=False), [0, 0.97, 0.1])
+    (stray,) = [s for s in strays_of(spoilt) if s.joint == "tail_1"]
+    assert (spoilt.points[stray.points, 1] > 0.8).all()
