@@ -306,7 +306,7 @@ def keep_off(character: Character, p: KeepOff) -> Character:
     _skin_of(character)
     changed = edits.kept_off(character, p.joint, p.where)
     other = opposite_name(p.joint), _other_side(p.where)
-    if p.both_sides and other[0] != p.joint and any((s.joint, s.where) == other for s in strays_of(changed)):
+    if p.both_sides and other != (p.joint, p.where) and any((s.joint, s.where) == other for s in strays_of(changed)):
         changed = edits.kept_off(changed, *other)
     return changed
 

@@ -31,7 +31,7 @@ class Settings:
 
 def create_app(settings: Settings) -> FastAPI:
     """A new application on one store."""
-    from .routes import bench, characters, files, live, pages, rig, work
+    from .routes import bench, characters, files, live, pages, rig, skin, work
 
     @asynccontextmanager
     async def running(app: FastAPI) -> AsyncIterator[None]:
@@ -62,6 +62,7 @@ def create_app(settings: Settings) -> FastAPI:
         bench.router,
         rig.router,
         work.router,
+        skin.router,
         live.router,
     ):
         app.include_router(router)

@@ -56,12 +56,13 @@ class Card:
                 }
                 for k, v in self.found.items()
             ],
+            "strain": round(float(np.sqrt((f.heat.astype(float) ** 2).mean())) if len(f.heat) else 0.0, 5),
             "live_to_linear_m": round(self.linear_gap, 6), "seconds": round(self.seconds, 4),
         }  # fmt: skip
 
 
-def run_trials(character: Character, pictures: bool = True) -> list[Card]:
-    """All trial poses and saved poses, worst first.  Raises StepRefused without a skin to try."""
+def run_trials(character: Character, pictures: bool = True, only: str = "") -> list[Card]:
+    """All trial poses and saved poses, worst first; or the one that is called `only`.  Raises StepRefused without a skin to try."""
     if character.skin is None:
         raise StepRefused("There is no skin to try yet.", character.name, "Bind the skin first.")
     deformer, measurer = Deformer(character), Measurer(character)
@@ -69,6 +70,7 @@ def run_trials(character: Character, pictures: bool = True) -> list[Card]:
     poses = [(p.name, p.about, pose_from_turns(character, p.turns)) for p in trial_poses(character)]
     program = compile_rig(character)
     poses += [(s.name, "a saved pose", program.evaluate(s.values)) for s in character.poses]
+    poses = [p for p in poses if not only or p[0] == only]
     cards = []
     for i, (name, about, pose) in enumerate(poses):
         tell(i / max(len(poses), 1), f"trying “{name}”")

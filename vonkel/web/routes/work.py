@@ -8,10 +8,11 @@ from typing import Any, Literal
 from fastapi import APIRouter, File, Form, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...core.errors import TooLarge
+from ...core.errors import NotFound, TooLarge
 from ...core.rig import compile_rig
 from ...core.rig.match import switched
 from ...core.tolerances import MAX_FILE_BYTES
+from ...core.trials import run_trials as core_trials
 from ...steps import STEPS
 from ...steps.recipe import parse_recipe
 from ...steps.registry import Params
@@ -168,6 +169,15 @@ def trials(workshop: TheWorkshop, number: int) -> dict[str, Any]:
     """The cards of the newest trials, and whether they are of the present state."""
     cards, fresh = workshop.trials(number)
     return {"cards": cards, "fresh": fresh}
+
+
+@router.get("/c/{number}/trials/{name}")
+def one_trial(workshop: TheWorkshop, number: int, name: str) -> dict[str, Any]:
+    """One pose tried on the present state, without a picture: how a card changes while one mends the skin."""
+    found = core_trials(workshop.character(number), pictures=False, only=name)
+    if not found:
+        raise NotFound(f"There is no trial “{name}”.", name, "Run the trials, or choose one that is there.")
+    return found[0].as_dict()
 
 
 @router.post("/c/{number}/trials")

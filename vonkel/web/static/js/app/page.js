@@ -148,6 +148,7 @@ function legend(b) {
   const said = b.legend,
     which = whichSkin(b);
   if (!said) return which ? h("div", { class: "which" }, which) : null;
+  if (said.plain) return [h("div", {}, said.title), which ? h("div", { class: "which" }, which) : null];
   const labels = said.labels ?? ["0", "¼", "½", "¾", "1"];
   return [
     h("div", {}, said.title),

@@ -12,6 +12,16 @@ export const noPoses = (b) =>
       "Pose it at Limbs and save the pose: saved poses are tried, too."
     : "";
 
+/** How a pose changed since the cards were made: its worst, as a share of what would pass, and the strain of all skin. */
+function since(was, now) {
+  const percent = (v, digits) => (100 * v).toFixed(digits);
+  const strained = was.strain === undefined ? "" : ` · ${percent(was.strain, 2)} → ${percent(now.strain, 2)}`;
+  return `${percent(was.badness, 0)} → ${percent(now.badness, 0)} %${strained}`;
+}
+
+const SINCE = "Since the trials were run: the worst, of what would pass, and the strain over all of the skin";
+const worse = (was, now) => now.badness > was.badness || (now.badness === was.badness && now.strain > was.strain);
+
 export class Strip {
   constructor(bench) {
     this.bench = bench;
@@ -19,6 +29,7 @@ export class Strip {
     this.fresh = true;
     this.wanted = false;
     this.shown = false; // it has been asked for once
+    /** @type {Map<string, any>} */ this.now = new Map(); // cards of poses tried again since, by name
   }
 
   async show(wanted) {
@@ -29,10 +40,28 @@ export class Strip {
     try {
       const { cards, fresh } = await call("GET", `/api/c/${this.bench.number}/trials`);
       Object.assign(this, { cards, fresh });
+      if (fresh) this.now.clear();
+      else this.follow();
     } catch (error) {
       say(error);
     }
     this.bench.look();
+  }
+
+  /** Try the pose that is looked at again, on what the skin is by now. */
+  async follow() {
+    const { bench } = this,
+      name = bench.trial;
+    if (!name || this.fresh || !this.cards.some((c) => c.name === name)) return;
+    const { step } = bench.position();
+    try {
+      const now = await call("GET", `/api/c/${bench.number}/trials/${encodeURIComponent(name)}`);
+      if (step !== bench.position().step) return;
+      this.now.set(name, now);
+      bench.look();
+    } catch (error) {
+      say(error);
+    }
   }
 
   view() {
@@ -58,6 +87,7 @@ export class Strip {
   }
 
   card(c) {
+    const now = this.now.get(c.name);
     return h(
       "button",
       {
@@ -70,8 +100,9 @@ export class Strip {
         onclick: () => this.go(c),
       },
       h("img", { src: `data:image/png;base64,${c.picture}`, alt: "" }),
-      h("span", { class: `grade ${c.grade}` }, c.grade),
+      h("span", { class: `grade ${(now ?? c).grade}` }, (now ?? c).grade),
       h("span", {}, c.name),
+      now ? h("span", { class: `since ${worse(c, now) ? "worse" : ""}`, title: SINCE }, since(c, now)) : null,
     );
   }
 
@@ -88,6 +119,7 @@ export class Strip {
       const { job } = await call("POST", `/api/c/${this.bench.number}/trials`);
       await this.bench.watchJob(job);
       await this.bench.refresh({ keepPose: true });
+      this.now.clear();
       await this.show(true);
     } catch (error) {
       await this.bench.failed(error);

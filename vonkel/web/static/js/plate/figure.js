@@ -79,6 +79,12 @@ export class Figure extends Views {
     this.draw();
   }
 
+  /** Colour every point by an ink of its own, three bytes each. */
+  setInks(inks) {
+    this.drawn.setInks(inks);
+    this.draw();
+  }
+
   /** Some points as they are now, and their values, if values are shown. */
   setPatch(at, places, values) {
     this.drawn.setPatch(at, places, values);

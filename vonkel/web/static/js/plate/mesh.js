@@ -49,6 +49,7 @@ export class MeshDrawing {
     geometry.setAttribute("position", buffer(new Float32Array(3 * count), 3));
     geometry.setAttribute("normal", buffer(new Float32Array(3 * count), 3));
     geometry.setAttribute("tint", new THREE.BufferAttribute(from ? ofCorners(colours, from) : colours, 3, true));
+    geometry.setAttribute("ink", new THREE.BufferAttribute(new Uint8Array(3 * count), 3, true));
     geometry.setAttribute("value", buffer(new Float32Array(count), 1));
     geometry.setAttribute("uv", new THREE.BufferAttribute(corners ? corners.uvs : new Float32Array(2 * count), 2));
     this.drawnTriangles = corners ? corners.triangles : triangles;
@@ -218,6 +219,17 @@ export class MeshDrawing {
     this.values = values;
     if (!values || !this.mesh) return;
     this.writeValues();
+  }
+
+  /** Every point in an ink of its own: three bytes each. */
+  setInks(inks) {
+    this.values = null;
+    for (const m of [this.material, this.pale]) m.uniforms.mode.value = MODES.inks;
+    const { ink } = this.mesh.geometry.attributes,
+      from = this.corners?.points;
+    /** @type {Uint8Array} */ (ink.array).set(from ? ofCorners(inks, from) : inks);
+    ink.needsUpdate = true;
+    this.divided = null;
   }
 
   writeValues() {

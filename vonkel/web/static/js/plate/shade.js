@@ -1,10 +1,12 @@
 // How the mesh is drawn: paper-like light, the model's own colours, clay, or a value along the ember ramp.
 import * as THREE from "three";
 
-export const MODES = { colours: 0, clay: 1, ramp: 2, texture: 3, checker: 4 };
+export const MODES = { colours: 0, clay: 1, ramp: 2, texture: 3, checker: 4, inks: 5 };
 
 const vertex = `
+uniform int mode;
 attribute vec3 tint;
+attribute vec3 ink;
 attribute float value;
 varying vec3 vNormal;
 varying vec3 vTint;
@@ -12,7 +14,7 @@ varying float vValue;
 varying vec2 vPlace;
 void main() {
   vNormal = normalize(normalMatrix * normal);
-  vTint = tint;
+  vTint = mode == 5 ? ink : tint;
   vValue = value;
   vPlace = uv;
   gl_Position = projectionMatrix * modelViewMatrix * vec4(position, 1.0);
@@ -55,7 +57,7 @@ void main() {
   vec3 n = normalize(vNormal);
   if (!gl_FrontFacing) n = -n;
   vec3 picture = mix(CLAY, texture2D(map, vPlace).rgb, 0.85);
-  vec3 base = mode == 0 ? vTint : mode == 1 ? CLAY : mode == 3 ? picture : ramp(vValue);
+  vec3 base = mode == 0 || mode == 5 ? vTint : mode == 1 ? CLAY : mode == 3 ? picture : ramp(vValue);
   if (mode == 4) {  // squares of 1/32 of the layout, every fourth line stronger
     vec2 cell = floor(vPlace * 32.0);
     base = mix(vec3(.93, .89, .81), vec3(.55, .62, .62), mod(cell.x + cell.y, 2.0));

@@ -1,21 +1,30 @@
-// The Skin station: who holds what.
+// The Skin station: who holds what, what moves that should not, and mending it.
 import { enterStation } from "../app/stations.js";
 import { call } from "../net/api.js";
-import { acts, chosenButton } from "../widgets/fields.js";
+import { acts, button, chosenButton, fold } from "../widgets/fields.js";
 import { filtered, hierarchy, noJoints } from "../widgets/hierarchy.js";
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say } from "../widgets/toasts.js";
 import { fullName, spaced } from "../words.js";
+import { loadRows } from "./weights.js";
 
 const METHODS = { dual: "Dual quaternion", linear: "Linear" };
+const MAPS = { joint: "One joint", inks: "All joints", count: "How many", jump: "Jumps" };
+const FEW = 5; // rows of what moves that should not, before one asks for more
+const JUMP = 0.5; // a weight that changes by as much over one edge is shown in full
 
-/** A joint's share of the skin, as a bar. */
+/** A joint's share of the skin, as a bar; a lock where it is locked. */
 function share(b, j) {
-  const held = b.state.skin?.holds[j.name];
+  const { skin } = b.state,
+    held = skin?.holds[j.name];
   if (held === undefined) return null;
-  const wide = Math.max(6, 100 * Math.sqrt(held));
-  return h("span", { class: "bar", title: "its share of the skin" }, h("i", { style: `width:${wide}%` }));
+  const wide = Math.max(6, 100 * Math.sqrt(held)),
+    locked = skin.locked.includes(j.name);
+  return [
+    locked ? h("span", { class: "soft", title: "Its weights are locked" }, "locked") : null,
+    h("span", { class: "bar", title: "its share of the skin" }, h("i", { style: `width:${wide}%` })),
+  ];
 }
 
 function binding(b, skin) {
@@ -29,6 +38,10 @@ function binding(b, skin) {
   });
 }
 
+/** A part of the sheet that folds away. */
+const folding = (b, key, title, draw) =>
+  fold({ key, title, open: b.ui.open.has(key), act: (on) => b.ui.put("open", key, on) }, draw);
+
 function right(b) {
   const { skin } = b.state;
   if (!skin)
@@ -40,13 +53,34 @@ function right(b) {
     ];
   const deform = ([method, words]) =>
     chosenButton(words, skin.method === method, () => b.step("skin.method", { method }));
+  const show = ([kind, words]) =>
+    chosenButton(words, b.ui.skinMap === kind, () => {
+      b.ui.skinMap = kind;
+      showMap(b);
+    });
   return [
+    h("h2", {}, "Shown on the skin"),
+    acts(Object.entries(MAPS).map(show)),
     h("h2", {}, "Under the hand"),
     underHand(b),
-    h("h3", {}, "Bind again"),
-    binding(b, skin),
-    h("h3", {}, "Deforming"),
-    acts(Object.entries(METHODS).map(deform)),
+    strayList(b),
+    folding(b, "skin-whole", "The whole skin", wholeSkin(b)),
+    folding(b, "skin-bind", "Bind again", binding(b, skin)),
+    folding(b, "skin-deform", "Deforming", acts(Object.entries(METHODS).map(deform))),
+  ];
+}
+
+function wholeSkin(b) {
+  return [
+    acts(
+      button("Left to right", () => b.step("skin.mirror", { side: "left" }), "small", {
+        title: "Mirror the left side's weights",
+      }),
+      button("Right to left", () => b.step("skin.mirror", { side: "right" }), "small"),
+      button("Even out a little", () => b.step("skin.even", { share: 0.5, rounds: 1 }), "small"),
+    ),
+    stepForm(b, "skin.prune", { label: "Drop small ones", fields: { least: "below", influences: "most (0: as now)" } }),
+    stepForm(b, "skin.round", { label: "Round", fields: { steps: "to one over" } }),
   ];
 }
 
@@ -66,12 +100,133 @@ function underHand(b) {
   return [h("p", { class: "soft" }, about), under.weights.map(row)];
 }
 
-async function showWeights(b, joint) {
+// -- what joints move that they should not -----------------------------------------------------------------------------
+function strayList(b) {
+  const { strays, allStrays } = b.ui;
+  if (!strays) return null;
+  const chosen = b.plate.selected.joint,
+    own = chosen ? strays.filter((s) => s.joint === chosen) : [],
+    list = onceASide(b, own.length ? own : strays),
+    few = allStrays ? list : list.slice(0, FEW);
+  const title = own.length ? `${fullName(chosen)} moves also` : "Moved by what it shouldn't be";
+  const none = "Nothing: every joint keeps to its own.";
+  if (!strays.length) return [h("h3", {}, title), h("p", { class: "fine" }, none)];
+  return [
+    h("h3", {}, title),
+    few.map((s) => strayRow(b, s)),
+    list.length > few.length
+      ? acts(
+          button(
+            `${list.length - few.length} more`,
+            () => {
+              b.ui.allStrays = true;
+            },
+            "small quiet",
+          ),
+        )
+      : null,
+  ];
+}
+
+const otherSide = (words) => words.replace(/[ _][LR]$/, (t) => t[0] + { L: "R", R: "L" }[t[1]]);
+
+/** With both sides at once, what is the same on the other side stands in the list once. */
+function onceASide(b, list) {
+  if (!b.symmetry) return list;
+  const seen = new Map();
+  for (const s of list) {
+    const twin = seen.get(`${otherSide(s.joint)}|${otherSide(s.where)}`);
+    if (twin) twin.both = true;
+    else seen.set(`${s.joint}|${s.where}`, { ...s, both: false });
+  }
+  return [...seen.values()];
+}
+
+function strayRow(b, s) {
+  const where = s.where.startsWith("patches") ? s.where : `on the ${fullName(s.where.replace(/ ([LR])$/, "_$1"))}`;
+  return h(
+    "div",
+    { class: "stray", key: `${s.joint} ${s.where}`, "data-stray": `${s.joint}|${s.where}` },
+    h(
+      "p",
+      {},
+      h("strong", {}, fullName(s.joint)),
+      ` moves ${spaced(s.count)} points ${where}, up to ${s.most.toFixed(2)}`,
+      s.both ? "; so on the other side" : "",
+    ),
+    acts(
+      button("Show", () => showStray(b, s), "small"),
+      button(
+        "Take it off",
+        () => b.step("skin.keep_off", { joint: s.joint, where: s.where, both_sides: b.symmetry }),
+        "small mend",
+      ),
+      button("Brush it", () => brushStray(b, s), "small"),
+    ),
+  );
+}
+
+function showStray(b, s) {
+  b.ui.skinMap = "joint";
+  b.selectJoint(s.joint);
+  b.plate.marked = s.points;
+  b.plate.lookAt(b.plate.pointPlace(s.points[Math.floor(s.points.length / 2)]));
+}
+
+/** The brush in the hand, taking this joint's weight away, and the place in sight. */
+function brushStray(b, s) {
+  showStray(b, s);
+  b.useTool("brush");
+  b.tool.kind = "take";
+  b.touch("tool");
+}
+
+let asked = 0;
+
+async function loadStrays(b) {
+  const mine = ++asked;
   try {
-    const response = await fetch(`/api/c/${b.number}/weights/${encodeURIComponent(joint)}`);
-    if (!response.ok) throw (await response.json()).error;
-    b.plate.setValues(new Float32Array(await response.arrayBuffer()));
-    b.legend = { title: `weight of ${fullName(joint)}` };
+    const strays = await call("GET", `/api/c/${b.number}/skin/strays`);
+    if (mine === asked) b.ui.strays = strays;
+  } catch (error) {
+    say(error);
+  }
+}
+
+// -- maps ------------------------------------------------------------------------------------------------------------
+const LEGENDS = {
+  count: (b) => ({ title: "joints that hold a point", labels: ["0", "", "", "", String(b.state.skin.influences)] }),
+  jump: () => ({ title: "how far a weight jumps to the next point", labels: ["0", "", "¼", "", "½"] }),
+};
+
+async function bytes(path) {
+  const response = await fetch(path);
+  if (!response.ok) throw (await response.json()).error;
+  return response.arrayBuffer();
+}
+
+/** Colour the mesh by what is to be shown; what comes late is left if something else was asked meanwhile. */
+async function showMap(b) {
+  const { skinMap } = b.ui,
+    { joint } = b.plate.selected,
+    path = `/api/c/${b.number}`;
+  if (!b.state.skin || (skinMap === "joint" && !joint)) return;
+  const current = () => b.station === "skin" && b.ui.skinMap === skinMap && b.plate.selected.joint === joint;
+  try {
+    if (skinMap === "inks") {
+      const data = new Uint8Array(await bytes(`${path}/skin/map/inks`));
+      if (!current()) return;
+      b.plate.setInks(data);
+      b.legend = { title: "every joint in an ink of its own", plain: true };
+      return;
+    }
+    const data = new Float32Array(
+      await bytes(skinMap === "joint" ? `${path}/weights/${encodeURIComponent(joint)}` : `${path}/skin/map/${skinMap}`),
+    );
+    if (!current()) return;
+    const scale = { joint: 1, count: 1 / b.state.skin.influences, jump: 1 / JUMP }[skinMap];
+    b.plate.setValues(scale === 1 ? data : data.map((v) => v * scale));
+    b.legend = skinMap === "joint" ? { title: `weight of ${fullName(joint)}` } : LEGENDS[skinMap](b);
   } catch (error) {
     say(error);
   }
@@ -89,17 +244,28 @@ async function pickPoint(b, index) {
   b.plate.draw();
 }
 
-const showChosen = (b) => {
-  if (b.state.skin && b.plate.selected.joint) showWeights(b, b.plate.selected.joint);
-};
+function shown(b) {
+  showMap(b);
+  if (!b.state.skin) return;
+  loadStrays(b);
+  loadRows(b);
+}
 
 enterStation("skin", {
   large: "free",
   strip: true,
-  keepsValues: (b) => !!b.state.skin && !!b.plate.selected.joint,
+  keepsValues: (b) => !!b.state.skin && (b.ui.skinMap !== "joint" || !!b.plate.selected.joint),
   layers: { controls: true },
   levels: new Set(["body"]),
-  fields: { under: null },
+  fields: {
+    under: null,
+    skinMap: "joint",
+    strays: null,
+    allStrays: false,
+    chosenPoints: [],
+    rows: null,
+    rowSort: null,
+  },
   left: (b) => [
     h("h2", {}, "Who holds the skin"),
     b.state.joints.length
@@ -107,7 +273,7 @@ enterStation("skin", {
       : noJoints(b),
   ],
   right,
-  shown: showChosen,
-  picked: showChosen,
+  shown,
+  picked: showMap,
   pickPoint,
 });

@@ -6,3 +6,4 @@ import "./kit.js";
 import "./points.js";
 import "./step.js";
 import "./brush.js";
+import "./choose.js";

@@ -32,10 +32,13 @@ class WeightBrush extends PlateTool {
       if (e.key === "d") this.letGo();
     };
     addEventListener("keyup", this.up);
+    b.plate.layers = { ...b.plate.layers, controls: false }; // they would lie over what is painted
+    b.ui.skinMap = "joint";
     this.changed();
   }
   leave() {
     removeEventListener("keyup", this.up);
+    this.b.plate.layers = { ...this.b.plate.layers, controls: true };
     this.spot = this.dial = null;
     this.b.plate.dotted = [];
     super.leave();

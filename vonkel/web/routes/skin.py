@@ -1,0 +1,110 @@
+"""What the Skin station asks for: maps over the mesh, what joints move that they should not, points chosen, their weights."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import numpy as np
+from fastapi import APIRouter
+from fastapi.responses import Response
+from pydantic import BaseModel, ConfigDict, Field
+
+from ...core.character import Character
+from ...core.errors import NotFound
+from ...core.geometry import choosing
+from ...core.skin.edits import checked
+from ...core.skin.maps import colours_of, counts_of, jumps_of
+from ...core.skin.strays import strays_of
+from ...core.tolerances import MAX_POINTS
+from ...core.weights import table_of
+from .deps import TheWorkshop
+
+router = APIRouter(prefix="/api")
+MOST_ROWS = 400  # of the table of weights
+
+
+def _bound(workshop: TheWorkshop, number: int) -> Character:
+    c = workshop.character(number)
+    if c.skin is None:
+        raise NotFound("There is no skin yet.", c.name, "Bind it first.")
+    return c
+
+
+@router.get("/c/{number}/skin/map/{kind}")
+def skin_map(workshop: TheWorkshop, number: int, kind: Literal["inks", "count", "jump"]) -> Response:
+    """A map over the points: inks uint8 × 3; how many hold a point, or how far a weight jumps there, float32."""
+    c = _bound(workshop, number)
+    data = {"inks": colours_of, "count": counts_of, "jump": jumps_of}[kind](c)
+    return Response(data.tobytes(), media_type="application/octet-stream", headers={"cache-control": "no-store"})
+
+
+@router.get("/c/{number}/skin/strays")
+def strays(workshop: TheWorkshop, number: int) -> list[dict[str, Any]]:
+    """What joints move that they should not, the worst first."""
+    return [
+        {
+            "joint": s.joint,
+            "where": s.where,
+            "count": len(s.points),
+            "most": round(s.most, 3),
+            "points": s.points.tolist(),
+        }
+        for s in strays_of(_bound(workshop, number))
+    ]
+
+
+class Choice(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    how: Literal["island", "part", "grow", "shrink", "invert", "loop", "limb", "weight", "jump"]
+    points: list[int] = Field([], max_length=MAX_POINTS)
+    joint: str = ""
+    low: float = Field(0.0, ge=0, le=1, allow_inf_nan=False)
+    high: float = Field(1.0, ge=0, le=1, allow_inf_nan=False)
+
+
+@router.post("/c/{number}/skin/choose")
+def choose(workshop: TheWorkshop, number: int, body: Choice) -> dict[str, Any]:
+    """Points chosen from others: what hangs together with them, their parts, a ring more or less, by weight."""
+    c = workshop.character(number)
+    if body.how == "weight":
+        held = table_of(c).of(body.joint)
+        found = np.flatnonzero((held >= body.low) & (held <= body.high) & (held > 0))
+    elif body.how == "jump":
+        found = np.flatnonzero(jumps_of(_bound(workshop, number)) >= body.low)
+    elif body.how == "invert":
+        found = choosing.inverted(c, np.array(body.points, np.int64))
+    elif body.how == "loop":
+        checked(c, body.points)
+        found = choosing.loop(c, np.array(body.points, np.int64))
+    elif body.how == "limb":
+        index = _bound(workshop, number).arrays["skin/joints"][:, 0]
+        found = np.flatnonzero(np.isin(index, index[checked(c, body.points)]))
+    else:
+        way = {"island": choosing.island, "part": choosing.parts, "grow": choosing.grown, "shrink": choosing.shrunk}
+        found = way[body.how](c, checked(c, body.points))
+    return {"points": found.tolist()}
+
+
+class Asked(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    points: list[int] = Field(max_length=MAX_POINTS)
+
+
+@router.post("/c/{number}/skin/rows")
+def rows(workshop: TheWorkshop, number: int, body: Asked) -> dict[str, Any]:
+    """Who holds chosen points: the joints, the strongest over all of them first, and a row of weights for each point."""
+    c = _bound(workshop, number)
+    points = checked(c, body.points)
+    table = table_of(c)
+    held = table.held[points]
+    total = np.asarray(held.sum(0)).ravel()
+    order = [int(j) for j in np.argsort(-total, kind="stable") if total[j] > 0]
+    shown = points[:MOST_ROWS]
+    dense = held[: len(shown)][:, order].toarray()
+    return {
+        "joints": [table.joints[j] for j in order],
+        "mean": [round(float(total[j]) / len(points), 4) for j in order],
+        "points": shown.tolist(),
+        "rows": np.round(dense, 4).tolist(),
+        "count": len(points),
+    }
