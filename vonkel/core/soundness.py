@@ -204,12 +204,30 @@ def _skin(c: Character, before: Character | None) -> Iterator[str]:
         yield f"its skin follows the joint “{gone[0]}”, which isn't there"
     if not c.skin.joints or len(set(c.skin.joints)) != len(c.skin.joints):
         yield "its skin follows a joint twice, or none"
-    if _same(c, before, "points", "skin/joints", "skin/weights") and before is not None and c.skin == before.skin:
+    names = ("points", "skin/joints", "skin/weights", "handed/joints", "handed/weights")
+    if _same(c, before, *names) and before is not None and c.skin == before.skin:
         return
-    joints, weights = c.arrays["skin/joints"], c.arrays["skin/weights"]
+    yield from _weights(c, "skin", len(c.skin.joints))
+    if (c.skin.handed is None) != ("handed/joints" not in c.arrays) or ("handed/joints" in c.arrays) != (
+        "handed/weights" in c.arrays
+    ):
+        yield "the skin that goes out isn't whole"
+    elif c.skin.handed is not None:
+        lost = [n for h in c.skin.handed.between for n in (h.a, h.b) if n not in c.joint_index]
+        if lost:
+            yield f"the skin that goes out follows the joint “{lost[0]}”, which isn't there"
+        called = [h.name for h in c.skin.handed.between]
+        if len({*called, *c.joint_index}) < len(called) + len(c.joint_index):
+            yield "two joints that go out have one name"
+        yield from _weights(c, "handed", len(c.skin.joints) + len(called))
+
+
+def _weights(c: Character, which: str, count: int) -> Iterator[str]:
+    """What is wrong with the weights of `count` holders: the live skin's, or those that go out."""
+    joints, weights = c.arrays[f"{which}/joints"], c.arrays[f"{which}/weights"]
     if joints.shape != weights.shape or not joints.shape[1]:
         yield "skin weights don't fit their joints"
-    elif len(joints) and joints.max() >= len(c.skin.joints):
+    elif len(joints) and joints.max() >= count:
         yield "a skin weight is of a joint that isn't there"
     elif (weights < 0).any():
         yield "a skin weight is negative"

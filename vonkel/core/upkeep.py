@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import numpy as np
+
 from .character import Character
 from .character.references import things_of, without, without_channels
 from .rig.fitting import with_controls_anew
@@ -83,5 +85,31 @@ def unlock_what_is_gone(after: Character, before: Character) -> Character:
     return after.with_(skin=skin.model_copy(update={"locked": tuple(n for n in skin.locked if n in skin.joints)}))
 
 
-JOBS: tuple[Job, ...] = (drop_unwanted_channels, lose_what_is_gone, make_controls_anew, unlock_what_is_gone)
+def drop_what_went_out(after: Character, before: Character) -> Character:
+    """The skin that goes out goes where it can't be of this mesh or these joints any more."""
+    skin = after.skin
+    if "handed/joints" not in after.arrays and (skin is None or skin.handed is None):
+        return after
+    known = set(after.joint_index)
+    if (
+        skin is not None
+        and skin.handed is not None
+        and len(after.arrays.get("handed/joints", ())) == len(after.points)
+        and before.skin is not None
+        and before.skin.joints == skin.joints[: len(before.skin.joints)]
+        and len(before.skin.joints) == len(skin.joints)
+        and all({h.a, h.b} <= known and h.name not in known for h in skin.handed.between)
+    ):
+        return after
+    gone: dict[str, np.ndarray | None] = {n: None for n in ("handed/joints", "handed/weights") if n in after.arrays}
+    return after.with_(skin=skin and skin.model_copy(update={"handed": None}), arrays=gone)
+
+
+JOBS: tuple[Job, ...] = (
+    drop_unwanted_channels,
+    lose_what_is_gone,
+    make_controls_anew,
+    unlock_what_is_gone,
+    drop_what_went_out,
+)
 """In their order: channels go with their rules before rules lose what went."""

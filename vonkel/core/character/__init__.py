@@ -4,11 +4,13 @@ from .arrays import Arrays, content_hash
 from .base import Name, Number
 from .model import (
     REST_TURN,
+    Between,
     Channel,
     Character,
     Clip,
     Control,
     Freedom,
+    HandedSkin,
     Joint,
     Kit,
     Part,
@@ -28,6 +30,7 @@ from .rules import Curve, CurveKey, Follow, Follower, Lead, Link, Rule, Space, S
 
 __all__ = [
     "Arrays",
+    "Between",
     "Channel",
     "Character",
     "Clip",
@@ -38,6 +41,7 @@ __all__ = [
     "Follower",
     "Freedom",
     "GROUND",
+    "HandedSkin",
     "Inputs",
     "Joint",
     "Kit",

@@ -36,6 +36,8 @@ LAYOUT = (
     Layout("picture/*", "|u1", 0, "free"),
     Layout("skin/joints", "<u2", -1, "point"),
     Layout("skin/weights", "<f4", -1, "point"),
+    Layout("handed/joints", "<u2", -1, "point"),
+    Layout("handed/weights", "<f4", -1, "point"),
     Layout("shape/*/points", "<u4", 0, "free"),
     Layout("shape/*/moves", "<f4", 3, "free"),
     Layout("clip/*/values", "<f4", -1, "free"),

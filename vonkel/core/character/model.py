@@ -221,6 +221,27 @@ class Clip(Frozen):
         return self
 
 
+class Between(Frozen):
+    """A joint that only what goes out has: it moves half-way between joints `a` and `b`, turned as `b` is at rest, and swells
+    as they turn against each other (`skin/between.py`).  Its own place at rest is what it turns about."""
+
+    name: Name
+    a: JointName
+    b: JointName
+    place: Vector
+
+
+class HandedSkin(Frozen):
+    """The skin as it goes out: linear weights of its own, solved so that they come near the live skin.
+
+    Arrays `handed/joints` (n, k) into the skin's joints and then `between`, and `handed/weights` (n, k).  `seal` says of
+    which live skin they were made.
+    """
+
+    between: tuple[Between, ...] = ()
+    seal: str = Field("", max_length=64)
+
+
 class Skin(Frozen):
     """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k).
 
@@ -229,6 +250,7 @@ class Skin(Frozen):
 
     joints: tuple[JointName, ...]
     locked: tuple[JointName, ...] = ()
+    handed: HandedSkin | None = None
     method: Literal["linear", "dual"] = "dual"
     influences: int = 4
 

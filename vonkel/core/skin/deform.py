@@ -13,6 +13,10 @@ import numpy as np
 from ..character import Character
 from ..geometry.rotations import matrix_from_quaternion
 from ..rig.program import Pose
+from .between import Betweens, handed_fresh
+
+HANDED = "handed"
+"""How a skin deforms as it goes out: linear, by the weights made for that where they are of the live skin, or by its own."""
 
 
 def rest_inverses(character: Character) -> np.ndarray:
@@ -54,6 +58,40 @@ class _Some:
     out: np.ndarray
 
 
+class _Handed:
+    """The weights that go out, and what moves by them."""
+
+    def __init__(self, character: Character) -> None:
+        skin = character.skin
+        assert skin is not None and skin.handed is not None
+        self.between = Betweens(character, skin.handed.between)
+        first = len(character.joints)
+        order = np.array(
+            [*(character.joint_index[n] for n in skin.joints), *range(first, first + len(skin.handed.between))],
+            np.uint16,
+        )
+        weights = character.arrays["handed/weights"]
+        heavy = np.argsort(-weights, axis=1, kind="stable")
+        self.joints = np.ascontiguousarray(np.take_along_axis(order[character.arrays["handed/joints"]], heavy, 1))
+        self.weights = np.ascontiguousarray(np.take_along_axis(weights, heavy, 1))
+
+    def matrices(self, pose: Pose, rest_inverse: np.ndarray) -> np.ndarray:
+        """(j + h, 3, 4): from rest to the pose, of all joints that go out."""
+        own = pose.skin_matrices(rest_inverse)
+        if not len(self.between.a):
+            return own
+        centre = np.array(pose.centre)
+        joints = pose.joints
+        if pose.size != 1.0:  # first as it is before it is sized as a whole
+            joints = joints.copy()
+            joints[:, :, 3] = centre + (joints[:, :, 3] - centre) / pose.size
+        moves = self.between.moves(joints @ rest_inverse)
+        if pose.size != 1.0:
+            moves = moves * pose.size
+            moves[:, :, 3] += (1.0 - pose.size) * centre
+        return np.concatenate([own, moves])
+
+
 class Deformer:
     """Deforms one character.  `deform(pose)` gives (n, 3) float32 in world metres.
 
@@ -88,6 +126,7 @@ class Deformer:
             heavy = np.argsort(-weights, axis=1, kind="stable")  # heaviest first, as the loops expect
             self.joints = np.ascontiguousarray(np.take_along_axis(joints, heavy, 1))
             self.weights = np.ascontiguousarray(np.take_along_axis(weights, heavy, 1))
+        self.handed = _Handed(character) if handed_fresh(character) else None
 
     def hold(self, rows: np.ndarray, joints: np.ndarray, weights: np.ndarray) -> None:
         """Let points `rows` (r,) be held otherwise from now on: joints (r, k) by their numbers in the character, weights (r, k)."""
@@ -106,6 +145,7 @@ class Deformer:
         joints, weights = self.joints[rows], self.weights[rows]
         out = np.empty_like(points)
         method = method or self.method
+        method = "linear" if method == HANDED else method  # what is being painted has no weights that go out yet
         if method == "dual":
             if pose.scaled:
                 scaled = np.empty_like(points)
@@ -128,12 +168,18 @@ class Deformer:
         return self._shaped
 
     def deform(self, pose: Pose, method: str | None = None) -> np.ndarray:
-        """Points at `pose`, by the skin's own method or the one given ("linear" or "dual")."""
+        """Points at `pose`, by the skin's own method or the one given ("linear", "dual", or HANDED)."""
         points = self.shaped(pose.shapes)
         self.changed = None
         if self.joints is None:
             return points
         method = method or self.method
+        if method == HANDED and self.handed is not None:
+            self._last = None
+            matrices = self.handed.matrices(pose, self.rest_inverse)
+            self._blend("linear", matrices, points, self.handed.joints, self.handed.weights, self._out)
+            return self._out
+        method = "linear" if method == HANDED else method
         if points is self.rest and not pose.scaled:
             matrices = pose.rigid_matrices(self.rest_inverse)
             some = self._since_last(method, matrices)

@@ -14,12 +14,13 @@ from ..geometry.topology import topology_of
 from ..progress import tell
 from ..rig import compile_rig
 from ..skin import Deformer
+from ..skin.deform import HANDED
 from .measure import Figures, Measurer
 from .measures import MEASURES, Found, found_at, grade, judge
 from .picture import heat_colours, picture, png
 from .poses import pose_from_turns, trial_poses
 
-HANDED_OVER = "linear"  # how the formats that go out blend joints' moves: that is what is judged
+HANDED_OVER = HANDED  # how it deforms as it goes out: that is what is judged
 
 
 @dataclass(frozen=True)
