@@ -10,8 +10,10 @@ from tests.conftest import ROOT
 from tests.reference.test_skinning import random_pose
 from vonkel.core.formats.gltf_tree import Tree
 from vonkel.core.handover import baked, written
+from vonkel.core.linear.baking import handed_over
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
+from vonkel.core.skin.deform import HANDED
 from vonkel.workshop import Workshop
 
 
@@ -60,6 +62,17 @@ SKIN = """async ({url, nodes, poses}) => {
 
 def test_three_js_deforms_it_exactly_the_same(otter, server, browser):
     """Random joint poses, a control pose, and a stretched arm (joint scale), with the morph target on."""
+    _as_three_js(otter, server, browser)
+
+
+def test_so_it_does_with_joints_between_others(otter, server, browser):
+    """The skin that goes out with weights of its own: the file carries those joints and three.js plays them."""
+    handed = handed_over(otter, most=8)
+    assert len(handed.skin.handed.between) == 8
+    _as_three_js(handed, server, browser)
+
+
+def _as_three_js(otter, server, browser):
     number = Workshop(server.store).add(otter, {}, "Brought in")
     program, deformer = compile_rig(otter), Deformer(otter)
     poses = [random_pose(otter, s, angle=0.6) for s in (1, 2)]
@@ -81,7 +94,7 @@ def test_three_js_deforms_it_exactly_the_same(otter, server, browser):
     page.close()
     for pose, places in zip(poses, answers, strict=True):
         theirs = np.array(places).reshape(-1, 3)
-        ours = deformer.deform(pose, "linear")
+        ours = deformer.deform(pose, HANDED)
         assert theirs.shape == ours.shape
         assert np.abs(theirs - ours).max() < 1e-5 * otter.height
     moved = np.abs(np.array(answers[0]) - np.array(answers[1])).max()

@@ -96,7 +96,6 @@ def drop_what_went_out(after: Character, before: Character) -> Character:
         and skin.handed is not None
         and len(after.arrays.get("handed/joints", ())) == len(after.points)
         and before.skin is not None
-        and before.skin.joints == skin.joints[: len(before.skin.joints)]
         and len(before.skin.joints) == len(skin.joints)
         and all({h.a, h.b} <= known and h.name not in known for h in skin.handed.between)
     ):

@@ -1,6 +1,6 @@
 """Steps: everything that changes a character.  Importing this package registers them all."""
 
-from . import controls, face, joints, limbs, model, motion, poses, rules, shapes, skin, surgery
+from . import controls, face, handover, joints, limbs, model, motion, poses, rules, shapes, skin, surgery
 from .recipe import BUILT_IN, Recipe, load_recipe, run_recipe
 from .registry import STEPS, Params, StepKind, apply_step
 
@@ -13,6 +13,7 @@ __all__ = [
     "apply_step",
     "controls",
     "face",
+    "handover",
     "joints",
     "limbs",
     "load_recipe",

@@ -13,6 +13,7 @@ from ..core.skin import edits
 from ..core.skin.bind import BINDINGS, bind_skin
 from ..core.skin.brush import Brush, Painting
 from ..core.skin.strays import strays_of
+from ..core.skin.zones import Zone, Zoning, both_sides
 from ..core.tolerances import MAX_POINTS
 from ..core.weights import table_of, with_table
 from .registry import Params, Place, step
@@ -309,6 +310,32 @@ def keep_off(character: Character, p: KeepOff) -> Character:
     if p.both_sides and other != (p.joint, p.where) and any((s.joint, s.where) == other for s in strays_of(changed)):
         changed = edits.kept_off(changed, *other)
     return changed
+
+
+class ZoneSaid(Params):
+    joint: str
+    start: Place
+    end: Place
+    start_radius: float = Field(gt=0, lt=1e3, description="metres")
+    end_radius: float = Field(gt=0, lt=1e3)
+    soft: Share = Field(0.5, description="the share of the radius over which the hold fades, from the rim in")
+
+    def as_zone(self) -> Zone:
+        return Zone(self.joint, self.start, self.end, self.start_radius, self.end_radius, self.soft)
+
+
+class Zones(Params):
+    zones: list[ZoneSaid] = Field(min_length=1, max_length=64, json_schema_extra={"hand": True})
+    both_sides: bool = True
+
+
+@step("skin.zones", Zones, lambda c, p: f"Sized the zone of {_few([z.joint for z in p.zones])}", figures=_changed)
+def zones(character: Character, p: Zones) -> Character:
+    """Let bones hold what lies in their zones: tapered capsules along them."""
+    _skin_of(character)
+    zoning, asked = Zoning(character), [z.as_zone() for z in p.zones]
+    zoning.put(both_sides(character, asked) if p.both_sides else asked)
+    return zoning.result()
 
 
 def _other_side(words: str) -> str:

@@ -19,6 +19,7 @@ import numpy as np
 from ..core.character import Character, opposite_name
 from ..core.derived import derived
 from ..core.recent import Recent
+from ..core.skin.between import handed_fresh
 from ..core.trials import trial_poses
 from ..readings import findings, station_states
 from ..readings.findings import Finding
@@ -120,7 +121,9 @@ def _lines(look: Look) -> list[dict[str, Any]]:
 
 def _skin(look: Look) -> dict[str, Any] | None:
     skin = look.character.skin
-    return {**skin.model_dump(), "holds": _holds(look.character)} if skin else None
+    if skin is None:
+        return None
+    return {**skin.model_dump(), "holds": _holds(look.character), "fresh": handed_fresh(look.character)}
 
 
 @derived("skin", "skin/joints", "skin/weights", most=8)

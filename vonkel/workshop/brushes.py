@@ -3,34 +3,76 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
+from ..core.errors import BadParameters
 from ..core.skin.brush import Painting
+from ..core.skin.zones import Zoning, both_sides
 from ..steps.registry import parsed
-from ..steps.skin import Paint
+from ..steps.skin import Paint, Zones
 from .live import BRUSHES, Session, Stroke, Told
+
+NUMBERS = 9  # of one zone in a sample
 
 
 def paint_skin(session: Session, stroke: Stroke, new: Sequence[tuple[float, ...]]) -> Told:
     """A brush over skin weights.  `how` is the step's parameters without the places, and `shows`: the joint whose weight the
     page shows.  Blocks: which points, that joint's weight there, and where they are in the pose at hand."""
     how = dict(stroke.how)
-    shows = str(how.pop("shows", ""))
+    how.pop("shows", None)
     if stroke.kept is None:
         _, params = parsed("skin.paint", {**how, "samples": [(0.0,) * 7]})
         assert isinstance(params, Paint)
         stroke.kept = Painting(stroke.character, params.as_brush())
     painting: Painting = stroke.kept
     rows = np.sort(painting.put(new))
+    return _told(session, stroke, rows, painting.names, painting.index, painting.weights)
+
+
+def _told(
+    session: Session, stroke: Stroke, rows: np.ndarray, names: list[str], index: np.ndarray, weights: np.ndarray
+) -> Told:
+    """Points whose rows changed, the weight there of the joint that the page shows, and where they are by now."""
     if not len(rows) or session.deformer is None:
         return {}, ()
-    order = np.array([stroke.character.joint_index[n] for n in painting.names], np.uint16)
-    index, weights = painting.index[rows], painting.weights[rows]
+    shows = str(stroke.how.get("shows", ""))
+    order = np.array([stroke.character.joint_index[n] for n in names], np.uint16)
+    index, weights = index[rows], weights[rows]
     session.deformer.hold(rows, order[index], weights)
-    number = painting.names.index(shows) if shows in painting.names else -1
+    number = names.index(shows) if shows in names else -1
     values = np.where(index == number, weights, 0).sum(1)
     return {}, (("at", rows), ("values", values), ("places", session.patch(rows)))
 
 
+def size_zones(session: Session, stroke: Stroke, new: Sequence[tuple[float, ...]]) -> Told:
+    """Zones while they are dragged: a sample is both ends, both radii and how soft; `how` names the bones, one for each
+    nine numbers of a sample, `both_sides`, and `shows` as for the brush.  Of a batch the last counts."""
+    if not new:
+        return {}, ()
+    zoning: Zoning = stroke.kept or Zoning(stroke.character)
+    stroke.kept = zoning
+    joints = [str(n) for n in stroke.how.get("joints", ())]
+    said = new[-1]
+    if not joints or len(said) != NUMBERS * len(joints):
+        raise BadParameters("A zone is nine numbers for each bone.", "samples", "Reload the page.")
+    _, params = parsed(
+        "skin.zones",
+        {"zones": [_zone(n, said[NUMBERS * i : NUMBERS * (i + 1)]) for i, n in enumerate(joints)]},
+    )
+    assert isinstance(params, Zones)
+    zones = [z.as_zone() for z in params.zones]
+    rows = zoning.put(both_sides(stroke.character, zones) if stroke.how.get("both_sides") else zones)
+    held = zoning.rows
+    return _told(session, stroke, rows, held.names, held.index, held.weights)
+
+
+def _zone(joint: str, n: Sequence[float]) -> dict[str, Any]:
+    return {
+        "joint": joint, "start": n[0:3], "end": n[3:6], "start_radius": n[6], "end_radius": n[7], "soft": n[8],
+    }  # fmt: skip
+
+
 BRUSHES["skin"] = paint_skin
+BRUSHES["zone"] = size_zones

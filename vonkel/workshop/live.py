@@ -117,6 +117,8 @@ class Session:
         pose: Pose = POSES[type(asked)](self, asked)
         self.pose, self.over = pose, asked.over
         points = self.deformer.deform(pose, HANDED_OVER if asked.over else None)
+        if asked.over and asked.wanted:
+            points = points.copy()  # the deformer is asked once more
         names = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
         self.said["controls"] = len(names)
         blocks = [
@@ -124,6 +126,9 @@ class Session:
             ("joints", pose.joints),
             ("controls", pose.control_matrices(names)),
         ]
+        if asked.over and asked.wanted:
+            blocks.append(("wanted", self.deformer.deform(pose).copy()))
+            self.sent = None  # what the page has is not what was deformed last
         if asked.heat:
             self.said["heat"] = True
             blocks.append(("heat", self._heat(points)))

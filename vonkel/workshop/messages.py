@@ -15,7 +15,7 @@ MOST_OFF = 500  # operations that may be left out at once
 
 LARGEST = 2**53
 MOST_SAMPLES = 4096  # places of a stroke in one message
-MOST_NUMBERS = 16  # numbers of one sample
+MOST_NUMBERS = 96  # numbers of one sample
 
 
 def number(value: Any) -> float | None:
@@ -60,7 +60,7 @@ Turn = tuple[Coordinate, Coordinate, Coordinate, Coordinate]
 
 class Message(BaseModel):
     """`seq` comes back with the answer; `step` is the state looked at; `off`: operations left out, to see what they do;
-    `over`: as the skin will be handed over, not as it is worked with;
+    `over`: as the skin will be handed over, not as it is worked with; `wanted`: then also where the live skin would be;
     `run` lets the clock go on by the time since the message before (“reset” begins anew), without it springs are settled;
     `knows`: the frame whose points the page still has, so that only what moved since is sent."""
 
@@ -70,6 +70,7 @@ class Message(BaseModel):
     off: Off = frozenset()
     heat: bool = False
     over: bool = False
+    wanted: bool = False
     knows: Whole = 0
     run: bool | Literal["reset"] | None = None
     values: Values = {}

@@ -8,12 +8,14 @@ from typing import Any
 
 import numpy as np
 
-from ..character import Arrays, Character, Joint, Part, Shape, Skin
+from ..character import Arrays, Between, Character, HandedSkin, Joint, Part, Shape, Skin
 from ..character.hierarchy import parents_first
 from ..character.words import clean_name
 from ..errors import BadFile
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
+from ..skin.between import seal_of
 from ..tolerances import MAX_PICTURE_BYTES
+from ..weights import WeightTable
 from .colours import srgb_from_linear
 from .gltf_tree import POINT, Tree
 from .mesh import RawMesh
@@ -241,12 +243,20 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
     # A file written under other names keeps each joint's own name beside it.
     said = {n["name"]: (n.get("extras") or {}).get("vonkel") for n in nodes if "name" in n}
     own = {n: (v or {}).get("name", n) for n, v in said.items()}
-    joints = []
+    joints: list[Joint] = []
+    between: list[Between] = []
     for i, node in enumerate(nodes):
         mine = (node.get("extras") or {}).get("vonkel")
         if mine is None:
             continue
         m = matrix(i)
+        if "between" in mine:
+            between.append(
+                Between(
+                    name=own[node["name"]], a=mine["between"][0], b=mine["between"][1], place=tuple(m[:3, 3].tolist())
+                )
+            )
+            continue
         above = own[nodes[parent[i]]["name"]] if i in parent else None
         mine = {k: v for k, v in mine.items() if k != "name"}
         joints.append(
@@ -305,6 +315,9 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
             "skin/joints": np.concatenate(sj).astype(np.uint16),
             "skin/weights": np.concatenate(sw).astype(np.float32),
         }
+        named = {h.name for h in between}
+        arrays |= _apart(arrays, names, between)
+        names = [n for n in names if n not in named]
     if colours:
         arrays["colours"] = np.concatenate(colours)
     if len(flat) and sum(map(len, uvs)) == len(flat):
@@ -319,12 +332,35 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
         hit = np.flatnonzero(np.abs(moves).max(1) > 0).astype(np.uint32)
         arrays |= {f"shape/{shape}/points": hit, f"shape/{shape}/moves": moves[hit]}
     ordered = parents_first(joints)
-    return Character(
+    character = Character(
         name=called or about["name"], about=about.get("about", ""), plan=about.get("plan", ""), parts=tuple(parts),
         joints=tuple(ordered), shapes=tuple(Shape(name=s) for s in shapes), arrays=Arrays(arrays),
         skin=Skin(joints=tuple(names), method=about.get("method", "linear"), influences=arrays["skin/joints"].shape[1])
         if names else None,
     )  # fmt: skip
+    if not names or not between:
+        return character
+    handed = HandedSkin(between=tuple(between), seal=seal_of(character))
+    return character.with_(skin=character.skin and character.skin.model_copy(update={"handed": handed}))
+
+
+def _apart(arrays: dict[str, np.ndarray], names: list[str], between: list[Between]) -> dict[str, np.ndarray]:
+    """A skin that went out, as it is, and the live one that it stands for as well as can be said: what a joint between two
+    holds, each holds half of."""
+    if not between:
+        return {}
+    joints, weights = arrays["skin/joints"], arrays["skin/weights"]
+    named = {h.name: h for h in between}
+    own = [n for n in names if n not in named]
+    place = {n: i for i, n in enumerate([*own, *named])}
+    table = WeightTable.from_rows(tuple(names), joints, weights).with_joints((*own, *named))
+    live = table.with_joints(tuple(own))
+    for h in between:
+        for n in (h.a, h.b):
+            live = live.added(n, 0.5 * table.of(h.name))
+    index, kept = live.with_joints(tuple(own)).normalised().rows(weights.shape[1])
+    order = np.array([place[n] for n in names], np.uint16)
+    return {"skin/joints": index, "skin/weights": kept, "handed/joints": order[joints], "handed/weights": weights}
 
 
 def _lines_from_strokes(ends: np.ndarray) -> list[list[int]]:

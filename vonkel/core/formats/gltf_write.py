@@ -59,7 +59,7 @@ def _nodes(scene: Scene) -> list[dict[str, Any]]:
     nodes: list[dict[str, Any]] = []
     for n in scene.nodes:
         node: dict[str, Any] = {"name": n.name}
-        if n.joint:
+        if n.joint or n.about:  # a leaf lies on its joint
             node |= {"translation": _floats(n.place), "rotation": _floats(n.turn[ORDER])}
         if n.about:
             node["extras"] = {"vonkel": n.about}

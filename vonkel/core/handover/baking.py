@@ -16,6 +16,7 @@ from ..motion.clips import values_at
 from ..rig import Pose, compile_rig
 from ..rig.motion import Motion
 from ..rig.slots import Slot
+from ..skin.between import Betweens, handed_fresh
 from ..skin.deform import rest_inverses
 
 
@@ -39,6 +40,21 @@ def baked(character: Character, pose: Pose) -> dict[str, tuple[np.ndarray, np.nd
         out[j.name] = (local[:3, 3], quaternion_from_matrix(local[:3, :3]), np.ones(3))
         if j.name in leaves:
             out[j.name + LEAF] = (np.zeros(3), np.array([1.0, 0, 0, 0]), pose.scales[i])
+    return out | _between(character, pose)
+
+
+def _between(character: Character, pose: Pose) -> dict[str, tuple[np.ndarray, np.ndarray, np.ndarray]]:
+    """The same of the joints between others, which hang from the first of the two."""
+    skin = character.skin
+    if skin is None or skin.handed is None or not handed_fresh(character):
+        return {}
+    own, sizes = Betweens(character, skin.handed.between).frames_at(pose, rest_inverses(character))
+    out = {}
+    for h, frame, size in zip(skin.handed.between, own, sizes, strict=True):
+        above = np.eye(4)
+        above[:3] = pose.joints[character.joint_index[h.a]]
+        local = np.linalg.inv(above) @ frame
+        out[h.name] = (local[:3, 3], quaternion_from_matrix(local[:3, :3]), size)
     return out
 
 
@@ -49,6 +65,10 @@ def scene_of(character: Character, names: Mapping[str, str] | None = None) -> Sc
     if character.skin:
         holders = tuple(number.get(n + LEAF, number[n]) for n in character.skin.joints)
         inverse = rest_inverses(character)[[character.joint_index[n] for n in character.skin.joints]]
+        handed = character.skin.handed
+        if handed and handed_fresh(character):
+            holders += tuple(number[h.name] for h in handed.between)
+            inverse = np.concatenate([inverse, Betweens(character, handed.between).rest_inverses()])
         skin = SkinOver(holders, inverse)
     drawn = [p for p in character.parts if p.faces[0] < p.faces[1] or p.lines[0] < p.lines[1]]
     topo = topology_of(character)
@@ -80,6 +100,10 @@ def _nodes(character: Character, names: Mapping[str, str]) -> tuple[list[Node], 
         if j.name + LEAF in rest:
             number[j.name + LEAF] = len(nodes)
             nodes.append(Node(called + LEAF, number[j.name], *rest[j.name + LEAF]))
+    for h in character.skin.handed.between if character.skin and character.skin.handed else ():
+        if h.name in rest:
+            number[h.name] = len(nodes)
+            nodes.append(Node(h.name, number[h.a], *rest[h.name], about={"between": [h.a, h.b]}))
     return nodes, number
 
 
@@ -119,11 +143,12 @@ def _mesh(character: Character, part: Part, normals: np.ndarray) -> Mesh:
         moves.append(whole[which])
     colours = linear_from_srgb(arrays["colours"][which]) if "colours" in arrays else None
     skinned = character.skin is not None
+    held = "handed" if handed_fresh(character) else "skin"
     return Mesh(
         name=part.name, first=lo, point=which, points=character.points[which], triangles=triangles,
         strokes=_strokes(character, part) - lo, normals=normals[which] if part.shading == "smooth" else None, uvs=uvs,
-        colours=colours, joints=arrays["skin/joints"][which] if skinned else None,
-        weights=arrays["skin/weights"][which] if skinned else None, moves=tuple(moves), material=_material(character, part),
+        colours=colours, joints=arrays[f"{held}/joints"][which] if skinned else None,
+        weights=arrays[f"{held}/weights"][which] if skinned else None, moves=tuple(moves), material=_material(character, part),
     )  # fmt: skip
 
 

@@ -16,9 +16,9 @@ from ..skin.between import Betweens, seal_of
 from ..skin.bind import mirror_of
 from ..skin.deform import HANDED, Deformer
 from ..skin.settling import Mirror
+from ..trials.samples import sample_poses
 from ..weights import WeightTable, table_of
 from .choosing import Pairs, chosen, pairs_of
-from .samples import sample_poses
 from .solving import Problem
 
 AROUND = 2  # rings: a joint that holds a point so near may hold this one

@@ -14,6 +14,7 @@ import numpy as np
 
 from ..character import Between, Character
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
+from ..rig.program import Pose
 
 SWELL = 0.6
 
@@ -71,24 +72,42 @@ class Betweens:
             np.array([character.joint(h.b).turn for h in between], float).reshape(-1, 4)
         )
 
+    def at(self, pose: Pose, rest_inverse: np.ndarray) -> np.ndarray:
+        """(h, 3, 4): from rest to a pose, sizes in them, the figure's own as well."""
+        moves = self.moves(unsized(pose) @ rest_inverse)
+        if pose.size != 1.0:
+            moves *= pose.size
+            moves[:, :, 3] += (1.0 - pose.size) * np.array(pose.centre)
+        return moves
+
     def moves(self, rigid: np.ndarray) -> np.ndarray:
         """(…, h, 3, 4), sizes in them; rigid (…, j, 3, 4): the joints' moves from rest."""
         moves, sizes = between_moves(rigid, self.a, self.b, self.places, self.turns)
         return sized(moves, sizes, self.places, self.turns)
 
-    def frames(self, rigid: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """World frames (h, 4, 4), without sizes, and the sizes (h, 3)."""
-        moves, sizes = between_moves(rigid, self.a, self.b, self.places, self.turns)
+    def frames_at(self, pose: Pose, rest_inverse: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """World frames (h, 4, 4), without sizes, and the sizes (h, 3), the figure's own among them."""
+        moves, sizes = between_moves(unsized(pose) @ rest_inverse, self.a, self.b, self.places, self.turns)
         out = np.tile(np.eye(4), (len(self.a), 1, 1))
         out[:, :3, :3] = moves[:, :, :3] @ self.turns
-        out[:, :3, 3] = np.einsum("hij,hj->hi", moves[:, :, :3], self.places) + moves[:, :, 3]
-        return out, sizes
+        at = np.einsum("hij,hj->hi", moves[:, :, :3], self.places) + moves[:, :, 3]
+        out[:, :3, 3] = pose.size * at + (1.0 - pose.size) * np.array(pose.centre)
+        return out, pose.size * sizes
 
     def rest_inverses(self) -> np.ndarray:
         """(h, 4, 4)."""
         out = np.tile(np.eye(4), (len(self.a), 1, 1))
         out[:, :3, :3], out[:, :3, 3] = self.turns, self.places
         return np.linalg.inv(out)
+
+
+def unsized(pose: Pose) -> np.ndarray:
+    """(j, 3, 4): the joints' frames before the figure is sized as a whole."""
+    if pose.size == 1.0:
+        return pose.joints
+    joints, centre = pose.joints.copy(), np.array(pose.centre)
+    joints[:, :, 3] = centre + (joints[:, :, 3] - centre) / pose.size
+    return joints
 
 
 def _dual(moves: np.ndarray) -> np.ndarray:

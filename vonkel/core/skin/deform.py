@@ -78,18 +78,7 @@ class _Handed:
     def matrices(self, pose: Pose, rest_inverse: np.ndarray) -> np.ndarray:
         """(j + h, 3, 4): from rest to the pose, of all joints that go out."""
         own = pose.skin_matrices(rest_inverse)
-        if not len(self.between.a):
-            return own
-        centre = np.array(pose.centre)
-        joints = pose.joints
-        if pose.size != 1.0:  # first as it is before it is sized as a whole
-            joints = joints.copy()
-            joints[:, :, 3] = centre + (joints[:, :, 3] - centre) / pose.size
-        moves = self.between.moves(joints @ rest_inverse)
-        if pose.size != 1.0:
-            moves = moves * pose.size
-            moves[:, :, 3] += (1.0 - pose.size) * centre
-        return np.concatenate([own, moves])
+        return np.concatenate([own, self.between.at(pose, rest_inverse)]) if len(self.between.a) else own
 
 
 class Deformer:

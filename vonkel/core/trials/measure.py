@@ -256,15 +256,19 @@ class Measurer:
         self._passed(points)
         return np.minimum(self.stretch, 1.0).astype(np.float32)
 
+    def left_behind(self, points: np.ndarray) -> np.ndarray:
+        """Which of posed points (n, 3) don't go with their neighbours."""
+        mean, spacing = self._around
+        moved = points - self.points
+        away = np.linalg.norm(moved - mean @ moved, axis=1)
+        return np.flatnonzero(away > LEFT_BEHIND * spacing)
+
     def measure(self, points: np.ndarray) -> Figures:
         """Figures of posed points (n, 3)."""
         points = np.ascontiguousarray(points, np.float64)
         big, big_edge, small, small_edge, most, least, folds = self._passed(points)
+        behind = self.left_behind(points)
         volumes = {n: max(float(region.volume(points) / rest - 1), -1.0) for n, (region, rest) in self._limbs.items()}
-        mean, spacing = self._around
-        moved = points - self.points
-        away = np.linalg.norm(moved - mean @ moved, axis=1)
-        behind = np.flatnonzero(away > LEFT_BEHIND * spacing)
         return Figures(
             float(big), int(self.edges[big_edge, 0]), float(small), int(self.edges[small_edge, 0]), float(most),
             float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),

@@ -12,6 +12,7 @@ from ...core.rig import compile_rig
 from ...core.rig.fitting import driven_joints
 from ...core.rig.kits import gives
 from ...core.rig.kits.limb import limb_joints
+from ...core.skin.between import handed_fresh
 from ...core.tolerances import GIMBAL, STRAIGHT, WEIGHT_SUM
 from .kinds import Finding, Mend, counted, some
 
@@ -245,6 +246,18 @@ def face_findings(c: Character) -> Iterator[Finding]:
 
 
 def handover_findings(c: Character) -> Iterator[Finding]:
+    if c.skin and c.skin.handed and not handed_fresh(c):
+        yield Finding(
+            station="handover", level="should", title="The skin that goes out was made of an earlier one",
+            detail="Until it is made again, the skin goes out as it is, blended linearly.",
+            mend=Mend(label="Make it again", step="handover.skin"),
+        )  # fmt: skip
+    elif c.skin and c.skin.method != "linear" and not c.skin.handed:
+        yield Finding(
+            station="handover", level="note", title="What goes out thins where joints turn",
+            detail="Engines blend linearly; the live skin doesn't. Joints between others and weights solved for the poses bring it near.",
+            mend=Mend(label="Make the skin that goes out", step="handover.skin"),
+        )  # fmt: skip
     if c.skin and c.skin.influences > 4:
         yield Finding(
             station="handover", level="note", title=f"Up to {c.skin.influences} influences a point",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 from typing import Any, Literal
 
 import numpy as np
@@ -15,12 +16,15 @@ from ...core.geometry import choosing
 from ...core.skin.edits import checked
 from ...core.skin.maps import colours_of, counts_of, jumps_of
 from ...core.skin.strays import strays_of
+from ...core.skin.zones import zone_of
 from ...core.tolerances import MAX_POINTS
+from ...core.trials.behind import left_behind
 from ...core.weights import table_of
-from .deps import TheWorkshop
+from .deps import TheJobs, TheWorkshop
 
 router = APIRouter(prefix="/api")
 MOST_ROWS = 400  # of the table of weights
+MOST_GROUPS = 60  # of points left behind
 
 
 def _bound(workshop: TheWorkshop, number: int) -> Character:
@@ -51,6 +55,31 @@ def strays(workshop: TheWorkshop, number: int) -> list[dict[str, Any]]:
         }
         for s in strays_of(_bound(workshop, number))
     ]
+
+
+@router.post("/c/{number}/skin/behind")
+def behind(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
+    """Points that stay behind in some pose, in groups; a job."""
+    c = _bound(workshop, number)
+
+    def work() -> list[dict[str, Any]]:
+        return [
+            {
+                "points": g.points.tolist(), "poses": g.poses, "worst": g.worst,
+                "picture": base64.b64encode(g.picture).decode(),
+            }
+            for g in left_behind(c)[:MOST_GROUPS]
+        ]  # fmt: skip
+
+    return {"job": jobs.start("Looking for points left behind", number, work).as_dict()}
+
+
+@router.get("/c/{number}/skin/zone/{joint}")
+def zone(workshop: TheWorkshop, number: int, joint: str) -> dict[str, Any]:
+    """The zone of a bone as it is held now."""
+    c = _bound(workshop, number)
+    c.joint(joint)
+    return zone_of(c, joint).as_dict()
 
 
 class Choice(BaseModel):

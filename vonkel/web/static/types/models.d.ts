@@ -1,4 +1,11 @@
 // Written by tools/page_types.py from the server's models; don't change it by hand.
+export interface Between {
+  name: string;
+  a: string;
+  b: string;
+  place: [number, number, number];
+}
+
 export interface Channel {
   name: string;
   kind: "move" | "turn" | "size" | "value";
@@ -101,6 +108,11 @@ export interface Freedom {
   source: string;
 }
 
+export interface HandedSkin {
+  between: Between[];
+  seal: string;
+}
+
 export interface Joint {
   name: string;
   parent: string | null;
@@ -183,6 +195,8 @@ export interface Shape {
 
 export interface Skin {
   joints: string[];
+  locked: string[];
+  handed: HandedSkin | null;
   method: "linear" | "dual";
   influences: number;
 }

@@ -42,7 +42,7 @@ export interface State {
   clips: Clip[];
   poses: string[];
   pictures: (Picture & { key: string })[];
-  skin: (Skin & { holds: Record<string, number> }) | null;
+  skin: (Skin & { holds: Record<string, number>; fresh: boolean }) | null;
   findings: Finding[];
   stations: Station[];
   trial_names: string[];

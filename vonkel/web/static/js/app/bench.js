@@ -61,6 +61,7 @@ export class Bench extends Posing {
     this.plate.setSkeleton(state.joints, state.controls);
     const which = (field) => new Set(state.parts.flatMap((p, i) => (p[field] ? [i] : [])));
     this.plate.setHidden(which("hidden"), which("locked"));
+    this.plate.outlined = new Set(state.parts.flatMap((p, i) => (p.role === "skin" && !p.hidden ? [i] : [])));
     this.plate.setPictures(
       state.pictures,
       (q) => `/api/c/${this.number}/pictures/${encodeURIComponent(q.name)}?v=${q.key}`,

@@ -141,6 +141,8 @@ function whichSkin(b) {
   const { skin } = b.state;
   if (!skin || b.kind.rest) return null;
   if (skin.method === "linear") return "linear skin, live and handed over";
+  const between = skin.fresh ? skin.handed.between.length : 0;
+  if (b.over && skin.fresh) return `as handed over: linear skin, ${between} joints between`;
   return b.over ? "as handed over: linear skin" : `live: ${BLENDS[skin.method]} skin`;
 }
 

@@ -14,6 +14,7 @@ export class Posing extends Steps {
       trial: "", // a pose that is only looked at
       heat: false,
       over: false, // the skin is shown as it will be handed over
+      wanted: true, // and the live one's outline with it
       off: new Set(), // operations left out, to see what they do
       running: false, // springs and swings live
       playing: false,
@@ -44,6 +45,7 @@ export class Posing extends Steps {
       values: this.values,
       heat: this.heat && !!this.state.skin,
       over: this.over && !!this.state.skin,
+      wanted: (this.over && this.wanted) || undefined,
       off: [...this.off],
       run: this.running || undefined,
       ...extra,
@@ -63,6 +65,7 @@ export class Posing extends Steps {
       this.plate.setSkeleton(this.state.joints, this.state.controls);
       return;
     }
+    this.plate.wanted = frame.wanted;
     this.plate.setFrame(frame);
     if (frame.heat) this.plate.setValues(frame.heat);
     if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);

@@ -12,7 +12,7 @@ export const noPoses = (b) =>
       "Pose it at Limbs and save the pose: saved poses are tried, too."
     : "";
 
-/** How a pose changed since the cards were made: its worst, as a share of what would pass, and the strain of all skin. */
+/** How a pose changed since the cards were made: its worst, as a share of what would pass, and all skin's strain. */
 function since(was, now) {
   const percent = (v, digits) => (100 * v).toFixed(digits);
   const strained = was.strain === undefined ? "" : ` · ${percent(was.strain, 2)} → ${percent(now.strain, 2)}`;

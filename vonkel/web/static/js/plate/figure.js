@@ -28,6 +28,8 @@ export class Figure extends Views {
     this.preview = null;
     this.selected = { joint: "", control: "" };
     this.marked = [];
+    /** @type {Float32Array | null} */ this.wanted = null; // where the live skin would be, to be drawn as an outline
+    this.outlined = new Set(); // parts whose outline is drawn then
     this.dotted = []; // points whose values are drawn on them
   }
 

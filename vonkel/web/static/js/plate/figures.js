@@ -132,6 +132,37 @@ export function drawMarks(plate, name) {
   }
 }
 
+/** The outline of the mesh with other points: edges where what faces the eye meets what doesn't. */
+export function drawOutline(plate, name, points) {
+  const { pen, drawn } = plate,
+    count = points.length / 3,
+    at = new Float64Array(2 * count);
+  for (let i = 0; i < count; i++) {
+    const [x, y] = plate.project(name, [points[3 * i], points[3 * i + 1], points[3 * i + 2]]);
+    at[2 * i] = x;
+    at[2 * i + 1] = y;
+  }
+  const t = drawn.triangles,
+    facing = new Int8Array(t.length / 3);
+  for (let f = 0; f < facing.length; f++) {
+    const [a, b, c] = [2 * t[3 * f], 2 * t[3 * f + 1], 2 * t[3 * f + 2]];
+    const area = (at[b] - at[a]) * (at[c + 1] - at[a + 1]) - (at[c] - at[a]) * (at[b + 1] - at[a + 1]);
+    facing[f] = area < 0 ? 1 : -1;
+  }
+  const { ends, faces } = drawn.edges();
+  pen.beginPath();
+  for (let e = 0; e < faces.length / 2; e++) {
+    const other = faces[2 * e + 1];
+    if (!plate.outlined.has(drawn.partOf[faces[2 * e]])) continue;
+    if (other >= 0 && facing[faces[2 * e]] === facing[other]) continue;
+    pen.moveTo(at[2 * ends[2 * e]], at[2 * ends[2 * e] + 1]);
+    pen.lineTo(at[2 * ends[2 * e + 1]], at[2 * ends[2 * e + 1] + 1]);
+  }
+  pen.lineWidth = 1.3;
+  pen.strokeStyle = SIDES.L;
+  pen.stroke();
+}
+
 /** Values on their points, of those that face the eye. */
 export function drawDots(plate, name) {
   const { pen, drawn } = plate,

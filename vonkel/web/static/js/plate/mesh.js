@@ -36,6 +36,7 @@ export class MeshDrawing {
     /** @type {Float32Array | null} */ this.values = null; // that are shown, a value a point
     this.textureUrl = "";
     this.large = LARGE;
+    /** @type {{ of: Uint32Array, ends: Uint32Array, faces: Int32Array } | null} */ this.edgeTable = null;
     /** @type {Uint8Array | null} */ this.moves = null; // which triangles have moved in this drag
     /** @type {{ number: number, still: Uint32Array, moving: Uint32Array } | null} */ this.divided = null;
   }
@@ -279,6 +280,28 @@ export class MeshDrawing {
       put(t);
       shown();
     });
+  }
+
+  /** Every edge once: its two ends, and the triangles on both sides (−1 where there is none). */
+  edges() {
+    if (this.edgeTable?.of === this.triangles) return this.edgeTable;
+    const t = this.triangles,
+      seen = new Map(),
+      ends = [],
+      faces = [];
+    for (let i = 0; i < t.length; i++) {
+      const a = t[i],
+        b = t[i % 3 === 2 ? i - 2 : i + 1],
+        key = a < b ? a * 16777216 + b : b * 16777216 + a,
+        known = seen.get(key);
+      if (known === undefined) {
+        seen.set(key, faces.length / 2);
+        ends.push(a, b);
+        faces.push(Math.floor(i / 3), -1);
+      } else faces[2 * known + 1] = Math.floor(i / 3);
+    }
+    this.edgeTable = { of: t, ends: Uint32Array.from(ends), faces: Int32Array.from(faces) };
+    return this.edgeTable;
   }
 
   /** The tree over the triangles, fitted to where the points are. */

@@ -6,7 +6,16 @@
 // tool.hover(spot), or, of a tool that brushes, tool.stroke(spot, done), with spot = {view, x, y, ray, hit, place,
 // metre, press}.  The plate holds no rule of the job: it draws and listens.
 import * as THREE from "three";
-import { drawAxes, drawControls, drawDots, drawJoints, drawMarks, drawTip, drawWishes } from "./figures.js";
+import {
+  drawAxes,
+  drawControls,
+  drawDots,
+  drawJoints,
+  drawMarks,
+  drawOutline,
+  drawTip,
+  drawWishes,
+} from "./figures.js";
 import { drawGrid, drawPaper, drawPictures, drawTies } from "./paper.js";
 import { Picking } from "./picking.js";
 import { FLAT, plus } from "./space.js";
@@ -283,6 +292,7 @@ export class Plate extends Picking {
       this.pen.beginPath();
       this.pen.rect(rect.x, rect.y, rect.w, rect.h);
       this.pen.clip();
+      if (this.wanted) drawOutline(this, name, this.wanted);
       if (this.marked.length) drawMarks(this, name);
       if (this.dotted.length) drawDots(this, name);
       if (this.layers.joints && this.axesShown) drawAxes(this, name);

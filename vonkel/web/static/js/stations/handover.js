@@ -1,7 +1,8 @@
-// The Handover station: what goes out, and as what.
+// The Handover station: what goes out, how near it is to what was judged, and as what.
 import { enterStation } from "../app/stations.js";
-import { acts, pairs, select } from "../widgets/fields.js";
+import { acts, button, pairs, select, switchButton } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
+import { stepForm } from "../widgets/stepform.js";
 import { say } from "../widgets/toasts.js";
 import { spaced } from "../words.js";
 
@@ -23,8 +24,7 @@ const NAMES = {
 };
 const ABOUT =
   "The .glb holds the mesh in its point order, joints, linear skin weights, shapes, motions and the rest pose. " +
-  "An animator's program will deform it as the linear skin here does; the trials say how far the live skin is " +
-  "from that.";
+  "An animator's program deforms it as the plate here does.";
 
 const link = (href, words, more = {}) => h("a", { class: "btn btn-plain", href, download: "", ...more }, words);
 
@@ -33,6 +33,76 @@ function exportLink(b, { ending, about, renames }) {
   const names = renames && b.ui.exportNames ? `?names=${encodeURIComponent(b.ui.exportNames)}` : "";
   const href = `/api/c/${b.number}/export${ending}${names}`;
   return link(href, `As ${ending}`, { key: ending, title: about, id: `export-${ending.slice(1)}` });
+}
+
+// -- the skin that goes out -------------------------------------------------------------------------------------------
+function skinOut(b) {
+  const { skin } = b.state;
+  if (!skin) return h("p", { class: "empty" }, "There is no skin yet: the mesh goes out unbound.");
+  const { handed } = skin,
+    count = handed?.between.length ?? 0;
+  const states = {
+    none: "It goes out with its own weights, blended linearly: thinner where joints turn than what you see live.",
+    stale: "The skin was changed since: until it is made again, it goes out as it is.",
+    fresh: `Weights of its own, and ${count} joints between others that move half-way and swell.`,
+  };
+  const state = !handed ? "none" : skin.fresh ? "fresh" : "stale";
+  return [
+    h("p", {}, states[state]),
+    stepForm(b, "handover.skin", {
+      label: handed ? "Make it again" : "Make it come near",
+      kind: state === "fresh" ? "small" : "mend",
+      fields: { between: "joints between others, at most", influences: "influences a point" },
+      beside: handed ? button("Go out as it is", () => b.step("handover.plain", {}), "small") : null,
+    }),
+    switchButton(
+      "Live outline",
+      b.wanted,
+      () => {
+        b.wanted = !b.wanted;
+        b.pose();
+      },
+      "Where the live skin would be, as a line over what goes out",
+    ),
+  ];
+}
+
+/** How far each pose that was tried is from the live skin. */
+function remaining(b) {
+  const { cards, fresh } = b.strip,
+    mm = (v) => (1000 * v).toFixed(1);
+  if (!b.state.skin) return null;
+  const known = cards.filter((c) => c.live_gap_rms_m !== undefined).sort((x, y) => y.live_gap_rms_m - x.live_gap_rms_m);
+  if (!known.length || !fresh)
+    return [
+      h("p", { class: "soft" }, "Run the trials, and how far each pose goes out from the live skin stands here."),
+      acts(button("Run the trials", () => b.strip.run(), "small mend")),
+    ];
+  const row = (c) =>
+    h(
+      "tr",
+      { key: c.name },
+      h(
+        "th",
+        { scope: "row" },
+        button(c.name, () => b.strip.go(c), "small quiet", { "aria-pressed": String(b.trial === c.name) }),
+      ),
+      [c.live_gap_rms_m, c.live_gap_99_m, c.live_to_linear_m].map((v, k) => h("td", { key: k, class: "fig" }, mm(v))),
+    );
+  return h(
+    "table",
+    { class: "gaps" },
+    h(
+      "thead",
+      {},
+      h(
+        "tr",
+        {},
+        ["pose", "mean", "99 %", "most"].map((x) => h("th", { key: x }, x)),
+      ),
+    ),
+    h("tbody", {}, known.map(row)),
+  );
 }
 
 function right(b) {
@@ -49,6 +119,8 @@ function right(b) {
       own("recipe.json", "Recipe"),
       own("export.vonkel", "Whole character"),
     ),
+    h("h3", {}, "The skin that goes out"),
+    skinOut(b),
     h("h3", {}, "Joint names in the .glb"),
     select("Joint names in the export", NAMES, b.ui.exportNames, set),
   ];
@@ -56,12 +128,15 @@ function right(b) {
 
 enterStation("handover", {
   large: "free",
+  strip: true,
+  over: true,
   shading: () => "colours",
   fields: { exportNames: "" },
   enter: (b) => b.loadFormats().catch(say),
   left: (b) => [
     h("h2", {}, "What goes out"),
     pairs(...Object.entries(COUNTED).map(([k, t]) => [t, h("span", { class: "fig" }, spaced(b.state.counts[k]))])),
+    b.state.skin ? [h("h3", {}, "From the live skin, mm"), remaining(b)] : null,
   ],
   right,
 });

@@ -100,7 +100,7 @@ function underHand(b) {
   return [h("p", { class: "soft" }, about), under.weights.map(row)];
 }
 
-// -- what joints move that they should not -----------------------------------------------------------------------------
+// -- what joints move that they should not -----------------------------------------------------------------------
 function strayList(b) {
   const { strays, allStrays } = b.ui;
   if (!strays) return null;

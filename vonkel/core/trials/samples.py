@@ -1,6 +1,6 @@
-"""Poses that a skin which goes out is solved for: the trials, each joint's range, and random ones, of both sides alike.
+"""Poses beyond the trials: each joint over its range, and random ones, of both sides alike.
 
-Trial poses alone won't do: weights solved for a few poses are worse than before in all others.
+A skin that goes out is solved for them: weights solved for trial poses alone are worse than before in all others.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ import numpy as np
 from ..character import Character, Joint, opposite_name
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector
 from ..rig import Pose
-from ..trials.poses import WorldTurns, facing, pose_from_turns, trial_poses
+from .poses import WorldTurns, facing, pose_from_turns, trial_poses
 
 # Degrees about a joint's own x (twist), y and z (hinge) where no limits are set; common practice.
 RANGES: tuple[tuple[tuple[str, ...], tuple[tuple[float, float], ...]], ...] = (
