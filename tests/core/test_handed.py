@@ -9,13 +9,13 @@ from vonkel.core.geometry.rotations import matrix_from_rotation_vector
 from vonkel.core.geometry.topology import signed_volume, topology_of
 from vonkel.core.handover import written
 from vonkel.core.linear.baking import handed_over, nearness
-from vonkel.core.trials.samples import unseen_poses
 from vonkel.core.rig import Pose
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.between import between_moves, handed_fresh, sized
 from vonkel.core.skin.deform import HANDED
 from vonkel.core.soundness import unsound
 from vonkel.core.trials.poses import pose_from_turns, trial_poses
+from vonkel.core.trials.samples import unseen_poses
 from vonkel.demo import DATA
 from vonkel.steps import apply_step, load_recipe, run_recipe
 

@@ -65,6 +65,7 @@ def test_the_beetle_turns_its_head_and_the_plate_says_which_skin_it_shows(page, 
     assert gap == pytest.approx(said, rel=0.02) and gap > 1e-3
     page.station("skin")
     assert page.page.get_by_text("live: dual quaternion skin").is_visible()
+    page.page.locator("[data-open=skin-deform]").click()
     page.page.get_by_role("button", name="Linear", exact=True).click()
     page.wait("vonkel.state.skin.method === 'linear'")
     assert page.page.get_by_text("linear skin, live and handed over").is_visible()

@@ -10,10 +10,13 @@ from scipy.sparse.csgraph import dijkstra
 
 from ..character import Character, Skin, opposite_name
 from ..errors import BadParameters, NotFound, StepRefused
+from ..geometry.choosing import grown
 from ..geometry.walking import Ground, ground_of, tree_of
 from . import amounts
 from .bones import bones_of, distance_to_segments
 from .strays import strays_of
+
+RIM, SOFTENED = 3, 6  # rings round what a joint was taken off that are evened out, and how often
 
 
 class Rows:
@@ -199,7 +202,19 @@ def kept_off(character: Character, joint: str, where: str) -> Character:
     found = next((s for s in strays_of(character) if (s.joint, s.where) == (joint, where)), None)
     if found is None:
         raise NotFound(f"{joint} holds nothing of {where} that it shouldn't.", joint, "Look at the list again.")
-    return held_by(character, found.points, joint, 0.0)
+    return taken_off(character, joint, found.points)
+
+
+def taken_off(character: Character, joint: str, points: np.ndarray) -> Character:
+    """A joint taken off points (p,), and what lies round them evened out: taking alone leaves a step at their rim."""
+    wide = points
+    for _ in range(RIM):
+        wide = grown(character, wide)
+    off = held_by(character, points, joint, 0.0)
+    assert off.skin is not None
+    own = off.skin
+    alone = off.with_(skin=own.model_copy(update={"locked": (*own.locked, joint)}))  # it isn't evened back on to them
+    return evened(alone, wide, 0.5, SOFTENED).with_(skin=own)
 
 
 def rigid(character: Character, points: np.ndarray) -> Character:
@@ -282,6 +297,13 @@ def pruned(character: Character, least: float, influences: int) -> Character:
     """No weight below `least`, and at most so many a point; 0: as many as before.  Locked ones stay."""
     rows = Rows(character)
     locked, most = rows.locked, influences or rows.skin.influences
+    fixed = ((rows.weights > 0) & locked[rows.index]).sum(1)
+    free = np.where(locked[rows.index], 0, rows.weights).sum(1) > 0
+    if (fixed + free > most).any():
+        raise StepRefused(
+            f"Locked joints keep {int((fixed + free > most).sum()):,} points at more than {most}.", rows.skin.locked[0],
+            "Unlock them, or keep more a point.",
+        )  # fmt: skip
     keep = (rows.weights >= least) | locked[rows.index]
     keep[np.arange(len(keep)), rows.weights.argmax(1)] = True
     weights = np.where(keep, rows.weights, 0).astype(np.float32)

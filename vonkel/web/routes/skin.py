@@ -19,6 +19,7 @@ from ...core.skin.strays import strays_of
 from ...core.skin.zones import zone_of
 from ...core.tolerances import MAX_POINTS
 from ...core.trials.behind import left_behind
+from ...core.trials.worth import worth_taking_off
 from ...core.weights import table_of
 from .deps import TheJobs, TheWorkshop
 
@@ -55,6 +56,12 @@ def strays(workshop: TheWorkshop, number: int) -> list[dict[str, Any]]:
         }
         for s in strays_of(_bound(workshop, number))
     ]
+
+
+@router.get("/c/{number}/skin/strays/worth")
+def worth(workshop: TheWorkshop, number: int) -> list[dict[str, Any]]:
+    """How much calmer the trials are once each of the first strays is taken off."""
+    return [{"joint": j, "where": w, "calmer": g} for j, w, g in worth_taking_off(_bound(workshop, number))]
 
 
 @router.post("/c/{number}/skin/behind")

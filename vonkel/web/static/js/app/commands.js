@@ -166,7 +166,7 @@ const POSE = [
   shown(
     "fine",
     "Show or hide the fine controls",
-    ["limbs", "skin"],
+    ["limbs"],
     "Fine controls",
     "Show every control",
     (b) => !b.plate.levels,

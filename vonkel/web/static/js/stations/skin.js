@@ -7,6 +7,7 @@ import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say } from "../widgets/toasts.js";
 import { fullName, spaced } from "../words.js";
+import { behindFields, behindList } from "./behind.js";
 import { loadRows } from "./weights.js";
 
 const METHODS = { dual: "Dual quaternion", linear: "Linear" };
@@ -64,6 +65,7 @@ function right(b) {
     h("h2", {}, "Under the hand"),
     underHand(b),
     strayList(b),
+    behindList(b),
     folding(b, "skin-whole", "The whole skin", wholeSkin(b)),
     folding(b, "skin-bind", "Bind again", binding(b, skin)),
     folding(b, "skin-deform", "Deforming", acts(Object.entries(METHODS).map(deform))),
@@ -108,7 +110,7 @@ function strayList(b) {
     own = chosen ? strays.filter((s) => s.joint === chosen) : [],
     list = onceASide(b, own.length ? own : strays),
     few = allStrays ? list : list.slice(0, FEW);
-  const title = own.length ? `${fullName(chosen)} moves also` : "Moved by what it shouldn't be";
+  const title = own.length ? `${fullName(chosen)} moves also` : "Reached by what should keep off";
   const none = "Nothing: every joint keeps to its own.";
   if (!strays.length) return [h("h3", {}, title), h("p", { class: "fine" }, none)];
   return [
@@ -142,6 +144,12 @@ function onceASide(b, list) {
   return [...seen.values()];
 }
 
+/** What the trials say of a mend: how much less skin is strained there. */
+const calmerWords = (by) =>
+  by > 0.02
+    ? `. Off, it is calmer by ${Math.round(Math.min(100 * by, 100))} %.`
+    : ". Off, it is no calmer: it fades well here.";
+
 function strayRow(b, s) {
   const where = s.where.startsWith("patches") ? s.where : `on the ${fullName(s.where.replace(/ ([LR])$/, "_$1"))}`;
   return h(
@@ -153,6 +161,7 @@ function strayRow(b, s) {
       h("strong", {}, fullName(s.joint)),
       ` moves ${spaced(s.count)} points ${where}, up to ${s.most.toFixed(2)}`,
       s.both ? "; so on the other side" : "",
+      s.calmer === undefined ? "" : calmerWords(s.calmer),
     ),
     acts(
       button("Show", () => showStray(b, s), "small"),
@@ -187,7 +196,12 @@ async function loadStrays(b) {
   const mine = ++asked;
   try {
     const strays = await call("GET", `/api/c/${b.number}/skin/strays`);
-    if (mine === asked) b.ui.strays = strays;
+    if (mine !== asked) return;
+    b.ui.strays = strays;
+    if (!strays.length) return;
+    const worth = await call("GET", `/api/c/${b.number}/skin/strays/worth`);
+    const calmer = new Map(worth.map((w) => [`${w.joint}|${w.where}`, w.calmer]));
+    if (mine === asked) b.ui.strays = strays.map((s) => ({ ...s, calmer: calmer.get(`${s.joint}|${s.where}`) }));
   } catch (error) {
     say(error);
   }
@@ -265,6 +279,7 @@ enterStation("skin", {
     chosenPoints: [],
     rows: null,
     rowSort: null,
+    ...behindFields,
   },
   left: (b) => [
     h("h2", {}, "Who holds the skin"),
@@ -274,6 +289,9 @@ enterStation("skin", {
   ],
   right,
   shown,
-  picked: showMap,
+  picked: (b, name) => {
+    showMap(b);
+    b.tool?.pick?.(name);
+  },
   pickPoint,
 });

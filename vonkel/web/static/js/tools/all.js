@@ -7,3 +7,4 @@ import "./points.js";
 import "./step.js";
 import "./brush.js";
 import "./choose.js";
+import "./zone.js";
