@@ -3,14 +3,25 @@
 import igl
 import numpy as np
 import pytest
+import trimesh
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from scipy.spatial import cKDTree
 
-from vonkel.core.errors import BadParameters, StepRefused
+from vonkel.core.errors import BadFile, BadParameters, StepRefused
+from vonkel.core.formats.mesh import RawMesh, character_from_mesh
+from vonkel.core.formats.weights import read_weights, write_csv, write_json
+from vonkel.core.geometry.rotations import matrix_from_rotation_vector
+from vonkel.core.geometry.topology import topology_of
 from vonkel.core.geometry.walking import ground_of
+from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
 from vonkel.core.skin.brush import BRUSHES, Brush, Painting
+from vonkel.core.skin.carrying import carried, source_of
 from vonkel.core.skin.strays import strays_of
+from vonkel.core.skin.zones import Zone, zone_of
+from vonkel.core.trials.measure import Measurer
+from vonkel.core.trials.poses import pose_from_turns
 from vonkel.core.weights import table_of
 from vonkel.steps import apply_step
 
@@ -224,3 +235,132 @@ def test_a_patch_apart_from_its_own_is_found(tube):
     spoilt = stroke(tube, Brush("set", "tail_1", 0.1, 0.5, both=False), [0, 0.97, 0.1])
     (stray,) = [s for s in strays_of(spoilt) if s.joint == "tail_1"]
     assert (spoilt.points[stray.points, 1] > 0.8).all()
+
+
+# -- zones -------------------------------------------------------------------------------------------------------------
+def test_a_zone_holds_what_lies_in_it_wholly_in_its_core_and_no_more_beyond_its_rim():
+    zone = Zone("a", (0, 0, 0), (0, 1, 0), 0.1, 0.3, soft=0.5)
+    at = np.array([[0, 0, 0], [0.04, 0, 0], [0.075, 0, 0], [0.11, 0, 0], [0, 0.5, 0.19], [0, 0.5, 0.21], [0, 1.31, 0]])
+    assert zone.holds(at) == pytest.approx([1, 1, 0.5, 0, zone.holds(at)[4], 0, 0])
+    assert 0 < zone.holds(at)[4] < 0.05  # the radius half-way is 0.2
+
+
+def test_zones_redefine_who_holds_and_leave_the_rest(tube):
+    zone = zone_of(tube, "tail_2")
+    assert zone.start[1] == pytest.approx(0.4) and zone.end[1] == pytest.approx(0.75)
+    params = zone.as_dict() | {"start_radius": 0.15, "end_radius": 0.15}
+    done, said = apply_step(tube, "skin.zones", {"zones": [params]})
+    held = table_of(done).of("tail_2")
+    inside = (tube.points[:, 1] > 0.42) & (tube.points[:, 1] < 0.73)
+    beyond = (tube.points[:, 1] > 0.75 + 0.16) | (tube.points[:, 1] < 0.4 - 0.16)
+    assert held[inside].min() > 0.6 and held[beyond].max() == 0 and "points" in said
+    untouched = beyond & (table_of(tube).of("tail_2") == 0)
+    assert np.array_equal(done.arrays["skin/weights"][untouched], tube.arrays["skin/weights"][untouched])
+
+
+# -- weights from elsewhere -----------------------------------------------------------------------------------------
+def test_weights_come_back_from_their_files_as_they_went(otter):
+    for write, name in ((write_json, "w.json"), (write_csv, "w.csv")):
+        source = read_weights(name, write(otter), otter)
+        again, sure = carried(otter, source)
+        assert sure.min() == 1.0
+        names = otter.skin.joints
+        off = table_of(otter).with_joints(names).held - table_of(again).with_joints(names).held
+        assert abs(off).max() < 5e-6
+
+
+@pytest.mark.parametrize(
+    "name, data",
+    [
+        ("a.json", b"{}"), ("a.json", b"nonsense"), ("a.json", b'{"vonkel_weights": 1}'),
+        ("a.json", b'{"vonkel_weights": 1, "joints": ["a"], "places": [[0,0,0]], "normals": [[0,0,1]], "held": [[[3, 1.0]]]}'),
+        ("a.json", b'{"vonkel_weights": 1, "joints": ["a"], "places": [[0,0,1e99]], "normals": [[0,0,1]], "held": [[[0, 1.0]]]}'),
+        ("a.csv", b""), ("a.csv", b"point,joint,weight\n0,a,x\n"), ("a.csv", b"point,joint,weight\n99999,tail_1,1\n"),
+        ("a.csv", b"point,joint,weight\n0,tail_1,1\n"), ("a.csv", b"point,joint,weight\n0,tail_1,-1\n"),
+    ],
+)  # fmt: skip
+def test_files_of_weights_that_are_none_are_refused(tube, name, data):
+    with pytest.raises(BadFile) as refused:
+        read_weights(name, data, tube)
+    assert refused.value.what and refused.value.todo
+
+
+def test_weights_are_carried_to_a_mesh_that_is_cut_otherwise(otter):
+    """The body cut finer by trimesh: a new point lies between two old ones, and should be held as they are together."""
+    topo, body = topology_of(otter), otter.part("body")
+    triangles = topo.triangles[(topo.triangle_face >= body.faces[0]) & (topo.triangle_face < body.faces[1])]
+    count = body.points[1]
+    ends = np.unique(
+        np.sort(np.concatenate([triangles[:, [0, 1]], triangles[:, [1, 2]], triangles[:, [2, 0]]]), 1), axis=0
+    )
+    points, faces = trimesh.remesh.subdivide(otter.points[:count], triangles)
+    raw = RawMesh(points, np.arange(0, 3 * len(faces) + 1, 3), faces.ravel(), np.zeros(len(faces), np.int64), ["body"])
+    fine = character_from_mesh(raw, "fine").with_(joints=otter.joints)
+    done, sure = carried(fine, source_of(otter, np.arange(count)))
+    names = otter.skin.joints
+    old, new = (table_of(c).with_joints(names).held for c in (otter, done))
+    middles = 0.5 * (otter.points[ends[:, 0]] + otter.points[ends[:, 1]])
+    away, which = cKDTree(points).query(middles)
+    assert away.max() < 1e-9
+    off = np.asarray(abs(new[which] - 0.5 * (old[ends[:, 0]] + old[ends[:, 1]])).sum(1)).ravel()
+    assert off.mean() < 0.03 and np.percentile(off, 99) < 0.25
+    assert np.median(sure) > 0.85
+
+
+def test_a_part_is_held_as_another_is_beside_it(otter):
+    eye = next(p for p in otter.parts if p.role == "eye")
+    done, _ = apply_step(otter, "skin.from_part", {"part": eye.name, "source": "body"})
+    held = table_of(done).of("head")[slice(*eye.points)]
+    assert held.min() > 0.5
+    other = np.setdiff1d(np.arange(len(otter.points)), np.arange(*eye.points))
+    assert np.array_equal(done.arrays["skin/weights"][other], otter.arrays["skin/weights"][other])
+
+
+def test_chosen_points_alone_are_bound_anew_and_chosen_joints_alone_hold(tube):
+    spoilt, _ = apply_step(tube, "skin.hold", {"points": list(range(60)), "joint": "tail_3", "weight": 1.0})
+    done, _ = apply_step(spoilt, "skin.bind", {"points": list(range(30)), "influences": 3})
+    assert table_of(done).of("tail_3")[:30].max() < 0.1 and table_of(done).of("tail_3")[30:60].min() > 0.99
+    two, _ = apply_step(tube, "skin.bind", {"joints": ["tail_1", "tail_2"]})
+    assert table_of(two).of("tail_3").max() == 0
+
+
+# -- deforming otherwise ---------------------------------------------------------------------------------------------
+def test_smoothing_keeps_rest_follows_a_turn_and_evens_a_fold(tube):
+    smooth, _ = apply_step(tube, "skin.after", {"rounds": 10})
+    plain, deformer = Deformer(tube), Deformer(smooth)
+    rest = pose_from_turns(tube, {})
+    assert np.abs(deformer.deform(rest) - tube.points).max() < 1e-6
+    turn = matrix_from_rotation_vector(np.array([0.3, 0.5, -0.9]))
+    whole = pose_from_turns(tube, {"tail_1": turn})  # all hangs from it: the body turns as one
+    assert np.abs(deformer.deform(whole) - plain.deform(whole)).max() < 2e-6
+    bent = pose_from_turns(tube, {"tail_2": matrix_from_rotation_vector(np.array([0.0, 0.0, 1.9]))})
+    hard, _ = apply_step(tube, "skin.nearest", {"points": list(range(len(tube.points)))})
+    folded, evened = (
+        Measurer(hard).measure(Deformer(c).deform(bent).astype(float))
+        for c in (hard, hard.with_(skin=hard.skin.model_copy(update={"smoothing": 10})))
+    )
+    assert evened.stretch_most < 0.7 * folded.stretch_most
+
+
+def test_a_painted_blend_lies_between_both_methods(tube):
+    points = np.flatnonzero(tube.points[:, 2] > 0)
+    mixed, _ = apply_step(tube, "skin.mix", {"points": points.tolist(), "share": 0.25})
+    bent = pose_from_turns(tube, {"tail_2": matrix_from_rotation_vector(np.array([1.2, 0.0, 0.8]))})
+    deformer = Deformer(mixed)
+    both = deformer.deform(bent).copy()
+    linear, dual = deformer.deform(bent, "linear").copy(), deformer.deform(bent, "dual").copy()
+    share = np.where(tube.points[:, 2] > 0, 0.25, 1.0)[:, None]
+    assert np.abs(both - (linear + share * (dual - linear))).max() < 1e-6
+    assert np.abs(deformer.deform_some(bent, points) - both[points]).max() < 1e-6
+    brushed = stroke(mixed, Brush("blend", "", 0.2, 1.0, value=0.0, both=False), [0, 0.5, 0.1])
+    assert brushed.skin.method == "mixed" and brushed.arrays["skin/mix"].min() < 0.05
+
+
+def test_heat_warms_what_is_seen_and_sums_to_one(otter):
+    """Baran & Popović 2007: a limb's skin belongs to its bone; legs don't warm each other."""
+    warm = bind_skin(otter, by="heat")
+    table = table_of(warm)
+    assert np.abs(table.sums() - 1).max() < 1e-5
+    forearm = table_of(otter).of("forearm_L") > 0.9
+    assert forearm.sum() > 50 and table.of("forearm_L")[forearm].mean() > 0.6
+    assert table.of("forearm_R")[forearm].max() < 0.01 and table.of("thigh_L")[forearm].max() < 0.1

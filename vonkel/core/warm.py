@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from .character import Character
+
 
 def warm() -> None:
     """Touch every compiled loop with a body small enough to take no time."""
-    from .character import Character, Joint
+    from .character import Joint
     from .formats.mesh import RawMesh, character_from_mesh
     from .geometry.voxels import STEP_LENGTHS, distances_through, extremities, solid_from_mesh
     from .skin import Deformer
@@ -49,6 +51,9 @@ def warm() -> None:
     settled(rows, cols, np.zeros(6, np.int32), csr_matrix(np.eye(2)[[0, 0, 1, 0, 1, 1]]), 2)
     from .rig import compile_rig
 
+    smoothed = bound.with_(skin=bound.skin and bound.skin.model_copy(update={"smoothing": 2}))
+    Deformer(smoothed).deform(compile_rig(smoothed).evaluate({}))
+    _warm_editing(bound)
     Deformer(wide).deform(compile_rig(wide).evaluate({}))
     from .geometry.topology import topology_of
 
@@ -66,6 +71,18 @@ def warm() -> None:
 
     nearest_bone(points, points[:2].copy(), points[2:4].copy(), np.ones(2), np.zeros(len(points), np.int64))
     ray_hits(points, topology_of(character).triangles, np.array([0.0, 0.5, 5.0]), np.array([0.0, 0.0, -1.0]))
+
+
+def _warm_editing(bound: Character) -> None:
+    """The loops that a brush, a zone and the skin that goes out run."""
+    from .linear.baking import handed_over
+    from .skin.brush import BRUSHES, Brush, Painting
+    from .skin.edits import pruned
+
+    for kind in BRUSHES:
+        Painting(bound, Brush(kind, bound.joints[0].name, 0.2)).put([(0, 0.3, 0.3, 1.0, 0.0, 0.0, 0.0)])
+    pruned(bound, 0.01, 0)
+    handed_over(bound, 2)
 
 
 if __name__ == "__main__":

@@ -8,15 +8,17 @@ import numpy as np
 from pydantic import Field
 
 from ..core.character import Character, Skin, opposite_name
-from ..core.errors import StepRefused
+from ..core.errors import BadParameters, StepRefused
 from ..core.skin import edits
 from ..core.skin.bind import BINDINGS, bind_skin
 from ..core.skin.brush import Brush, Painting
+from ..core.skin.carrying import Source, carried, source_of
+from ..core.skin.deform import mix_of
 from ..core.skin.strays import strays_of
 from ..core.skin.zones import Zone, Zoning, both_sides
 from ..core.tolerances import MAX_POINTS
-from ..core.weights import table_of, with_table
-from .registry import Params, Place, step
+from ..core.weights import WeightTable, table_of, with_table
+from .registry import Array, Params, Place, step
 
 
 def _ways(schema: dict[str, Any]) -> None:
@@ -29,7 +31,9 @@ class Bind(Params):
     influences: int = Field(4, ge=1, le=8, description="the most joints that may hold a point; engines want 4")
     falloff: float = Field(5.0, ge=1.0, le=12.0, description="how fast a joint's hold fades; higher is sharper")
     smooth: int = Field(20, ge=0, le=100, description="how far holds are evened along the surface; 20 is usual")
-    method: Literal["linear", "dual"] = Field("dual", description="how joints' moves are blended when it deforms")
+    method: Literal["linear", "dual", "mixed"] = Field(
+        "dual", description="how joints' moves are blended when it deforms"
+    )
     cells: int = Field(
         0,
         ge=0,
@@ -43,6 +47,11 @@ class Bind(Params):
         description="; ".join(f"{k}: {b.title}, {b.about}" for k, b in BINDINGS.items()),
         json_schema_extra=_ways,
     )
+    joints: list[str] = Field([], max_length=2000, description="only these may hold skin; none: all that deform")
+    points: list[int] = Field(
+        [], max_length=MAX_POINTS, description="only these are bound anew, what others are held by stays; none: all",
+        json_schema_extra={"hand": True},
+    )  # fmt: skip
 
 
 @step(
@@ -53,19 +62,55 @@ class Bind(Params):
 )
 def bind(character: Character, p: Bind) -> Character:
     """Bind the skin to the deforming joints: by distance through the volume, or another way there is."""
-    return bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by, p.cells)
+    for name in p.joints:
+        character.joint(name)
+    bound = bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by, p.cells, p.joints)
+    return edits.only(character, bound, edits.checked(character, p.points)) if p.points else bound
 
 
 class Method(Params):
-    method: Literal["linear", "dual"]
+    method: Literal["linear", "dual", "mixed"]
+
+
+BLENDS = {"linear": "linear blending", "dual": "dual quaternions", "mixed": "a painted blend of both"}
+
+
+@step("skin.method", Method, lambda c, p: f"Deform by {BLENDS[p.method]}")
+def method(character: Character, p: Method) -> Character:
+    """Choose how joints' moves are blended: linear, by dual quaternions, or a painted blend of both."""
+    return character.with_(skin=_skin_of(character).model_copy(update={"method": p.method}))
+
+
+class Mix(Params):
+    points: list[int] = Field([], max_length=MAX_POINTS, description="none: all", json_schema_extra={"hand": True})
+    share: float = Field(1.0, ge=0.0, le=1.0, description="1: by dual quaternions; 0: linear")
 
 
 @step(
-    "skin.method", Method, lambda c, p: "Deform by " + ("dual quaternions" if p.method == "dual" else "linear blending")
+    "skin.mix",
+    Mix,
+    lambda c, p: f"Let {_points(len(p.points)) if p.points else 'all points'} deform {p.share:.2f} by dual quaternions",
 )
-def method(character: Character, p: Method) -> Character:
-    """Choose how joints' moves are blended: linear or dual quaternion."""
-    return character.with_(skin=_skin_of(character).model_copy(update={"method": p.method}))
+def mix(character: Character, p: Mix) -> Character:
+    """Say how much of chosen points deforms by dual quaternions, the rest linearly."""
+    skin = _skin_of(character)
+    made = mix_of(character).copy()
+    made[_or_all(character, p.points)] = p.share
+    return character.with_(skin=skin.model_copy(update={"method": "mixed"}), arrays={"skin/mix": made})
+
+
+class After(Params):
+    rounds: int = Field(8, ge=0, le=40, description="how often the posed skin is evened; 0: not at all")
+
+
+@step(
+    "skin.after",
+    After,
+    lambda c, p: f"Smooth after skinning, {p.rounds} rounds" if p.rounds else "No smoothing after skinning",
+)
+def after(character: Character, p: After) -> Character:
+    """Smooth the posed skin, keeping what was modelled (delta mush); what goes out is solved to come near it."""
+    return character.with_(skin=_skin_of(character).model_copy(update={"smoothing": p.rounds}))
 
 
 class Rigid(Params):
@@ -105,7 +150,7 @@ MOST_PLACES = 20_000  # of one stroke
 class Paint(Params):
     """A stroke.  `samples`: triangle, its second and third corner's share, press, and the way one looks, at rest."""
 
-    brush: Literal["add", "take", "set", "even", "sharpen"]
+    brush: Literal["add", "take", "set", "even", "sharpen", "blend"]
     joint: str = Field("", max_length=200, description="whose weight; of no account where all are evened or sharpened")
     radius: float = Field(0.05, gt=1e-6, lt=1e3, description="metres, along the skin")
     strength: Share = Field(0.5, description="what the stroke comes to in its middle")
@@ -127,7 +172,7 @@ class Paint(Params):
 
 DONE = {
     "add": "Added weight of {}", "take": "Took away weight of {}", "set": "Brought the weight of {} to {:.2f}",
-    "even": "Evened weights out", "sharpen": "Sharpened weights",
+    "even": "Evened weights out", "sharpen": "Sharpened weights", "blend": "Brought the blend to {1:.2f}",
 }  # fmt: skip
 
 
@@ -137,7 +182,9 @@ def _stroke_said(c: Character, p: Paint) -> str:
 
 
 def _changed(before: Character, after: Character) -> str:
-    """How many points are held otherwise."""
+    """How many points are held, or blended, otherwise."""
+    if after.arrays.get("skin/mix") is not before.arrays.get("skin/mix"):
+        return _points(int((mix_of(after) != mix_of(before)).sum()))
     a, b = table_of(before), table_of(after)
     names = tuple(dict.fromkeys((*a.joints, *b.joints)))
     off = abs(a.with_joints(names).held - b.with_joints(names).held)
@@ -288,6 +335,48 @@ class Prune(Params):
 def prune(character: Character, p: Prune) -> Character:
     """Drop small weights, and keep at most so many a point."""
     return edits.pruned(character, p.least, p.influences)
+
+
+class Carry(Params):
+    """Weights with where they are: places and normals (m, 3), holders (m, k) by number in `joints`, and weights (m, k)."""
+
+    joints: list[str] = Field(min_length=1, max_length=2000)
+    places: Array
+    normals: Array
+    holders: Array
+    weights: Array
+
+
+@step("skin.carry", Carry, lambda c, p: f"Took weights from {len(p.places):,} points", long=True)
+def carry(character: Character, p: Carry) -> Character:
+    """Take weights from elsewhere: by number where the points are the same, else by place and by which way the skin faces."""
+    shapes = p.places.shape, p.normals.shape, p.holders.shape, p.weights.shape
+    m = len(p.places)
+    if shapes[0] != (m, 3) or shapes[1] != (m, 3) or len(shapes[2]) != 2 or shapes[2] != shapes[3] or shapes[2][0] != m:
+        raise BadParameters(
+            "Places, normals, holders and weights don't fit each other.", "skin.carry", "Save them again."
+        )
+    if p.holders.dtype.kind not in "ui" or p.weights.dtype.kind != "f" or not m:
+        raise BadParameters("Holders are whole numbers, weights are not.", "skin.carry", "Save them again.")
+    if p.holders.max(initial=0) >= len(p.joints) or p.holders.min(initial=0) < 0 or p.weights.min(initial=0) < 0:
+        raise BadParameters("A weight is negative, or of a joint that isn't listed.", "skin.carry", "Save them again.")
+    table = WeightTable.from_rows(tuple(p.joints), p.holders.astype(np.int64), p.weights.astype(np.float32))
+    return carried(character, Source(p.places.astype(float), p.normals.astype(float), table))[0]
+
+
+class FromPart(Params):
+    part: str
+    source: str = Field(description="the part whose weights are taken, by place and by which way the skin faces")
+
+
+@step("skin.from_part", FromPart, lambda c, p: f"Let {p.part} be held as {p.source} is beside it")
+def from_part(character: Character, p: FromPart) -> Character:
+    """Let a part, such as a coat, be held as another is beside it."""
+    _skin_of(character)
+    part, source = character.part(p.part), character.part(p.source)
+    if part.name == source.name:
+        raise StepRefused("A part can't be held as itself.", part.name, "Choose another to take from.")
+    return carried(character, source_of(character, np.arange(*source.points)), np.arange(*part.points))[0]
 
 
 class KeepOff(Params):

@@ -28,7 +28,17 @@ def paint_skin(session: Session, stroke: Stroke, new: Sequence[tuple[float, ...]
         stroke.kept = Painting(stroke.character, params.as_brush())
     painting: Painting = stroke.kept
     rows = np.sort(painting.put(new))
+    if painting.mix is not None:
+        return _blended(session, rows, painting.mix)
     return _told(session, stroke, rows, painting.names, painting.index, painting.weights)
+
+
+def _blended(session: Session, rows: np.ndarray, mix: np.ndarray) -> Told:
+    """Points whose blend changed, what it is by now, and where they are with it."""
+    if not len(rows) or session.deformer is None:
+        return {}, ()
+    session.deformer.blend(rows, mix)
+    return {}, (("at", rows), ("values", mix[rows]), ("places", session.patch(rows)))
 
 
 def _told(

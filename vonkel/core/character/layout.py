@@ -36,6 +36,7 @@ LAYOUT = (
     Layout("picture/*", "|u1", 0, "free"),
     Layout("skin/joints", "<u2", -1, "point"),
     Layout("skin/weights", "<f4", -1, "point"),
+    Layout("skin/mix", "<f4", 0, "point"),
     Layout("handed/joints", "<u2", -1, "point"),
     Layout("handed/weights", "<f4", -1, "point"),
     Layout("shape/*/points", "<u4", 0, "free"),

@@ -245,13 +245,15 @@ class HandedSkin(Frozen):
 class Skin(Frozen):
     """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k).
 
+    `mixed` blends both methods: `skin/mix` (n,) is the dual one's share.  `smoothing`: rounds of smoothing after skinning.
     What `locked` joints hold is left alone by whatever changes single weights.
     """
 
     joints: tuple[JointName, ...]
     locked: tuple[JointName, ...] = ()
     handed: HandedSkin | None = None
-    method: Literal["linear", "dual"] = "dual"
+    method: Literal["linear", "dual", "mixed"] = "dual"
+    smoothing: Annotated[int, Field(ge=0, le=40)] = 0
     influences: int = 4
 
 

@@ -78,6 +78,8 @@ def with_parts(
         weights[:, 0] = 1
         arrays["skin/joints"] = np.concatenate([c["skin/joints"], np.zeros((n, k), c["skin/joints"].dtype)])
         arrays["skin/weights"] = np.concatenate([c["skin/weights"], weights])
+        if "skin/mix" in c:
+            arrays["skin/mix"] = np.concatenate([c["skin/mix"], np.ones(n, np.float32)])
     return character.with_(parts=tuple(parts), arrays=arrays)
 
 

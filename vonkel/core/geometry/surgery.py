@@ -198,6 +198,8 @@ class Knife:
             new_weights[mixed_rows, :width] = held / np.maximum(held.sum(1, keepdims=True), 1e-12)
             new_weights[mixed_rows, width:] = 0.0
         arrays["skin/joints"], arrays["skin/weights"] = new_joints, new_weights
+        if "skin/mix" in old:
+            arrays["skin/mix"] = (mix @ old["skin/mix"].astype(float)).astype(np.float32)
 
     def _follow_shapes(self, arrays: dict[str, np.ndarray | None], mix: sparse.csr_matrix) -> None:
         for shape in self.character.shapes:

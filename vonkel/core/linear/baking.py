@@ -66,7 +66,7 @@ def handed_over(character: Character, most: int = 30, influences: int = 4) -> Ch
         )  # fmt: skip
     tell(0.02, "posing it for the solve")
     work = _Work(character)
-    if skin.method == "linear":
+    if skin.method == "linear" and not skin.smoothing:
         return work.baked((), influences)
     pairs = pairs_of(character, work.table)
     taken = work.choose(pairs, most) if most and pairs.between else []

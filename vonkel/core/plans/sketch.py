@@ -154,7 +154,7 @@ def only_joints(character: Character, joints: tuple[Joint, ...], plan: str) -> C
     """The character with these joints in place of any joints, kits, rules, skin and poses there were."""
     return character.with_(
         joints=joints, kits=(), controls=(), rules=(), order=(), skin=None, poses=(), plan=plan,
-        arrays={"skin/joints": None, "skin/weights": None},
+        arrays={"skin/joints": None, "skin/weights": None, "skin/mix": None},
     )  # fmt: skip
 
 

@@ -125,7 +125,9 @@ def seal_of(character: Character) -> str:
     assert skin is not None
     said = [
         *(arrays.hash_of(n) for n in ("points", "skin/joints", "skin/weights")),
+        arrays.hash_of("skin/mix") if skin.method == "mixed" and "skin/mix" in arrays else "",
         skin.method,
+        skin.smoothing,
         [(j.place, j.turn) for j in character.joints],
         [character.joint_index.get(n, -1) for n in skin.joints],
     ]

@@ -6,7 +6,7 @@ Through the volume: bones own what is nearest to them by the way through the bod
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,6 +22,7 @@ from ..weights import WeightTable
 from .blending import blended
 from .bones import Bone, bones_of, distance_to_segments, holds_skin, in_sizes, reach_of
 from .coarse import DENSE, coarse
+from .heat import heat_weights
 from .owners import owners
 from .settling import Mirror, settled
 from .ways import neighbours, ways_of
@@ -62,18 +63,18 @@ BINDINGS: dict[str, Binding] = {}
 
 def bind_skin(
     character: Character, influences: int = 4, falloff: float = USUAL_FALLOFF, smooth: int = USUAL_SMOOTH,
-    deforming: str = "dual", by: str = "volume", cells: int = 0,
+    deforming: str = "dual", by: str = "volume", cells: int = 0, joints: Collection[str] = (),
 ) -> Character:  # fmt: skip
     """Bind every skin part to the deforming joints; other parts follow one joint each, rigidly.
 
     influences: the most joints that may hold a point; falloff: how fast a joint's hold fades with distance
     (higher: sharper); smooth: how far holds are evened along the surface; deforming: how joints' moves are blended; by: one of
-    BINDINGS; cells: how many the body is filled with, 0 for as many as its thin parts want.  Raises StepRefused where there
+    BINDINGS; cells: how many the body is filled with, 0 for as many as its thin parts want; joints: only these may hold skin.  Raises StepRefused where there
     are no deforming joints, or where the method can't work on this mesh.
     """
     if by not in BINDINGS:
         raise NotFound(f"There is no way to bind “{by}”.", character.name, f"There are: {', '.join(BINDINGS)}.")
-    bones = bones_of(character)
+    bones = [b for b in bones_of(character) if not joints or b.joint in joints]
     if not bones:
         raise StepRefused("There is nothing to bind to.", "no deforming joints", "Lay a plan or draw joints first.")
     points = character.points
@@ -94,7 +95,12 @@ def bind_skin(
     table = _with_rigid_parts(character, WeightTable(holders, held))
     index, weights = table.rows(influences)
     return character.with_(
-        skin=Skin(joints=holders, method=deforming, influences=influences),
+        skin=Skin(
+            joints=holders,
+            method=deforming,
+            influences=influences,
+            smoothing=character.skin.smoothing if character.skin else 0,
+        ),
         arrays={"skin/joints": index, "skin/weights": weights},
     )
 
@@ -204,11 +210,29 @@ def weights_by_nearest_bone(s: Surface) -> csr_matrix:
     return both_sides_alike(held.tocsr(), mirror_of(points, partner, s.character.size))
 
 
+def weights_by_heat(s: Surface) -> csr_matrix:
+    """Warmed by the bones that are seen (`heat.py`).  For closed bodies whose limbs stand apart."""
+    size = s.character.size
+    points = s.points[s.soft] / size
+    first, of = welded_points(points, PAIR)
+    triangles = of[(np.cumsum(s.soft) - 1)[s.triangles]]
+    triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
+    bones = [Bone(b.joint, b.segments / size) for b in s.bones]
+    held = heat_weights(points[first], triangles, bones)
+    partner = reach_of(s.character, s.bones).partner
+    return both_sides_alike(held, mirror_of(points[first], partner, 1.0))[of]
+
+
 BINDINGS |= {
     "volume": Binding(
         "through the volume",
         "by distance through the filled body: a hand beside a thigh is far from it",
         weights_through_volume,
+    ),
+    "heat": Binding(
+        "by heat",
+        "bones warm the skin that they see (Baran & Popović 2007): closed bodies with limbs that stand apart",
+        weights_by_heat,
     ),
     "nearest": Binding(
         "by the nearest bone", "in a straight line: for open or flat meshes and hard things", weights_by_nearest_bone

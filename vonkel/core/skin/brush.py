@@ -16,6 +16,7 @@ from ..character import Character, opposite_name
 from ..errors import BadParameters, StepRefused
 from ..geometry.walking import ground_of, tree_of
 from . import amounts
+from .deform import mix_of
 from .edits import beside, nearest_others
 
 BRUSHES = {
@@ -24,8 +25,10 @@ BRUSHES = {
     "set": "Bring to",
     "even": "Even out",
     "sharpen": "Sharpen",
+    "blend": "Blend",
 }
-"""What a brush does → in words.  The first three are for one joint, the others for all that hold a point."""
+"""What a brush does → in words.  The first three are for one joint, the others for all that hold a point; the last doesn't
+touch weights: it brings the dual method's share of a mixed skin to the value."""
 OF_ONE = ("add", "take", "set")
 APART = 0.25  # of the radius: how far apart places are filled in
 JUMP = 4.0  # radii: farther than this from the last place the hand has gone over to something else
@@ -75,6 +78,7 @@ class Painting:
         self.joints = np.array([self._number(n) for n in self._meant()], np.int64)
         self.locked = np.isin(self.names, skin.locked)
         self.mask = np.zeros((len(self.ground.places), max(len(self.joints), 1)))
+        self.mix = mix_of(character).copy() if brush.kind == "blend" else None
         self.last: np.ndarray | None = None
         order = np.argsort(self.ground.of, kind="stable")
         self._members = np.searchsorted(self.ground.of[order], np.arange(len(self.ground.places) + 1)), order
@@ -189,8 +193,12 @@ class Painting:
     def _from_before(self, points: np.ndarray) -> None:
         """These points (k,) anew from the rows that the stroke began with."""
         brush = self.brush
-        self.index[points], self.weights[points] = self.before[0][points], self.before[1][points]
         mask = self.mask[self.ground.of[points]]
+        if self.mix is not None:
+            was = mix_of(self.character)[points]
+            self.mix[points] = was + mask[:, 0].astype(np.float32) * (np.float32(brush.value) - was)
+            return
+        self.index[points], self.weights[points] = self.before[0][points], self.before[1][points]
         if brush.kind == "sharpen":
             amounts.sharpen(self.index, self.weights, points, SHARPER * mask[:, 0], self.locked, self.most)
             return
@@ -232,5 +240,7 @@ class Painting:
         """The character with the stroke on it."""
         skin = self.character.skin
         assert skin is not None
+        if self.mix is not None:
+            return self.character.with_(skin=skin.model_copy(update={"method": "mixed"}), arrays={"skin/mix": self.mix})
         changed = skin.model_copy(update={"joints": tuple(self.names)}) if len(self.names) > len(skin.joints) else skin
         return self.character.with_(skin=changed, arrays={"skin/joints": self.index, "skin/weights": self.weights})

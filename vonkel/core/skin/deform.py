@@ -14,6 +14,7 @@ from ..character import Character
 from ..geometry.rotations import matrix_from_quaternion
 from ..rig.program import Pose
 from .between import Betweens, handed_fresh
+from .smoothing import Smoother
 
 HANDED = "handed"
 """How a skin deforms as it goes out: linear, by the weights made for that where they are of the live skin, or by its own."""
@@ -26,6 +27,12 @@ def rest_inverses(character: Character) -> np.ndarray:
         m[:, :3, :3] = matrix_from_quaternion(np.array([j.turn for j in character.joints]))
         m[:, :3, 3] = [j.place for j in character.joints]
     return np.linalg.inv(m)
+
+
+def mix_of(character: Character) -> np.ndarray:
+    """(n,) float32: the dual method's share of each point; all of it where nothing is said."""
+    mix = character.arrays.get("skin/mix")
+    return np.ones(len(character.points), np.float32) if mix is None else mix
 
 
 HALVES_FROM = 12_000  # points from which a second thread is worth its start
@@ -104,6 +111,9 @@ class Deformer:
         self._shaped = self.rest.copy()
         self._out = np.empty_like(self.rest)
         self._scratch = np.empty_like(self.rest)
+        self._live = np.empty_like(self.rest)  # smoothed or mixed points
+        self.mix: np.ndarray | None = None
+        self.smoother: Smoother | None = None
         self._last: tuple[str, np.ndarray] | None = None  # method and matrices that `_out` is of, at unshaped rest
         self._somes: OrderedDict[bytes, _Some | None] = OrderedDict()
         self.changed: np.ndarray | None = None  # the points that the last call moved; None: any of them
@@ -115,6 +125,10 @@ class Deformer:
             heavy = np.argsort(-weights, axis=1, kind="stable")  # heaviest first, as the loops expect
             self.joints = np.ascontiguousarray(np.take_along_axis(joints, heavy, 1))
             self.weights = np.ascontiguousarray(np.take_along_axis(weights, heavy, 1))
+        if self.joints is not None:
+            self.mix = mix_of(character)[:, None].copy() if self.method == "mixed" else None
+            rounds = character.skin.smoothing if character.skin else 0
+            self.smoother = Smoother(character, rounds) if rounds else None
         self.handed = _Handed(character) if handed_fresh(character) else None
 
     def hold(self, rows: np.ndarray, joints: np.ndarray, weights: np.ndarray) -> None:
@@ -126,6 +140,13 @@ class Deformer:
         self._last, self.changed = None, None
         self._somes.clear()
 
+    def blend(self, rows: np.ndarray, mix: np.ndarray) -> None:
+        """Let points `rows` (r,) deform by so much of the dual method, of all mix (n,), from now on."""
+        if self.mix is None:
+            self.mix, self.method = np.ones((len(self.rest), 1), np.float32), "mixed"
+        self.mix[rows, 0] = mix[rows]
+        self._last, self.changed = None, None
+
     def deform_some(self, pose: Pose, rows: np.ndarray, method: str | None = None) -> np.ndarray:
         """(r, 3) float32: some of the points at `pose`, for a patch under a brush."""
         points = np.ascontiguousarray(self.shaped(pose.shapes)[rows])
@@ -133,7 +154,13 @@ class Deformer:
             return points
         joints, weights = self.joints[rows], self.weights[rows]
         out = np.empty_like(points)
+        if method is None and self.smoother is not None:
+            return np.asarray(self._as_it_says(pose)[rows])  # what is smoothed hangs together: all of it is deformed
         method = method or self.method
+        if method == "mixed":
+            assert self.mix is not None
+            a, b = (self.deform_some(pose, rows, m) for m in ("linear", "dual"))
+            return np.asarray(a + self.mix[rows] * (b - a))
         method = "linear" if method == HANDED else method  # what is being painted has no weights that go out yet
         if method == "dual":
             if pose.scaled:
@@ -157,7 +184,9 @@ class Deformer:
         return self._shaped
 
     def deform(self, pose: Pose, method: str | None = None) -> np.ndarray:
-        """Points at `pose`, by the skin's own method or the one given ("linear", "dual", or HANDED)."""
+        """Points at `pose`: as the skin says, smoothed if it is, or plainly by "linear", "dual", or HANDED."""
+        if method is None and self.joints is not None and (self.mix is not None or self.smoother is not None):
+            return self._as_it_says(pose)
         points = self.shaped(pose.shapes)
         self.changed = None
         if self.joints is None:
@@ -189,6 +218,19 @@ class Deformer:
             matrices = pose.skin_matrices(self.rest_inverse)
         self._blend(method, matrices, points, self.joints, self.weights, self._out)
         return self._out
+
+    def _as_it_says(self, pose: Pose) -> np.ndarray:
+        """Mixed of both methods where the skin says so, then smoothed."""
+        if self.mix is not None:
+            self._live[:] = self.deform(pose, "linear")
+            dual = self.deform(pose, "dual")
+            self._live += self.mix * (dual - self._live)
+        else:
+            self._live[:] = self.deform(pose, self.method)
+        if self.smoother is not None:
+            self.smoother(self._live, self._live)
+        self.changed = None
+        return self._live
 
     def _since_last(self, method: str, matrices: np.ndarray) -> _Some | None:
         """What has to be deformed since the last call; None: everything."""

@@ -97,6 +97,15 @@ def checked(character: Character, points: list[int] | np.ndarray) -> np.ndarray:
     return found
 
 
+def only(before: Character, after: Character, points: np.ndarray) -> Character:
+    """`before` with points (p,) held as in `after`; what locked joints hold stays.  Raises StepRefused without a skin before."""
+    rows, new = Rows(before), Rows(after)
+    names = [n for n in new.names if n not in rows.skin.locked]
+    others = [n for n in rows.names if n not in rows.skin.locked and n not in names and rows.of(n)[points].any()]
+    rows.put(points, {n: new.of(n)[points] for n in names} | {n: np.zeros(len(points)) for n in others})
+    return rows.result()
+
+
 def held_by(character: Character, points: np.ndarray, joint: str, weight: float) -> Character:
     """Points (p,) held by a joint so much; their other holders share the rest."""
     rows = Rows(character)

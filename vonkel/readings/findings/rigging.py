@@ -252,7 +252,7 @@ def handover_findings(c: Character) -> Iterator[Finding]:
             detail="Until it is made again, the skin goes out as it is, blended linearly.",
             mend=Mend(label="Make it again", step="handover.skin"),
         )  # fmt: skip
-    elif c.skin and c.skin.method != "linear" and not c.skin.handed:
+    elif c.skin and (c.skin.method != "linear" or c.skin.smoothing) and not c.skin.handed:
         yield Finding(
             station="handover", level="note", title="What goes out thins where joints turn",
             detail="Engines blend linearly; the live skin doesn't. Joints between others and weights solved for the poses bring it near.",

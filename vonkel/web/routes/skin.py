@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import base64
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
-from fastapi import APIRouter
+from fastapi import APIRouter, File, Form, UploadFile
 from fastapi.responses import Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...core.character import Character
 from ...core.errors import NotFound
+from ...core.formats.weights import read_weights, write_csv, write_json
 from ...core.geometry import choosing
+from ...core.skin.deform import mix_of
 from ...core.skin.edits import checked
 from ...core.skin.maps import colours_of, counts_of, jumps_of
 from ...core.skin.strays import strays_of
@@ -21,7 +23,9 @@ from ...core.tolerances import MAX_POINTS
 from ...core.trials.behind import left_behind
 from ...core.trials.worth import worth_taking_off
 from ...core.weights import table_of
-from .deps import TheJobs, TheWorkshop
+from ..payload import where
+from .characters import download
+from .deps import TheJobs, TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api")
 MOST_ROWS = 400  # of the table of weights
@@ -36,10 +40,11 @@ def _bound(workshop: TheWorkshop, number: int) -> Character:
 
 
 @router.get("/c/{number}/skin/map/{kind}")
-def skin_map(workshop: TheWorkshop, number: int, kind: Literal["inks", "count", "jump"]) -> Response:
-    """A map over the points: inks uint8 × 3; how many hold a point, or how far a weight jumps there, float32."""
+def skin_map(workshop: TheWorkshop, number: int, kind: Literal["inks", "count", "jump", "blend"]) -> Response:
+    """A map over the points: inks uint8 × 3; float32: how many hold a point, how far a weight jumps there, how much of it
+    deforms by dual quaternions."""
     c = _bound(workshop, number)
-    data = {"inks": colours_of, "count": counts_of, "jump": jumps_of}[kind](c)
+    data = {"inks": colours_of, "count": counts_of, "jump": jumps_of, "blend": mix_of}[kind](c)
     return Response(data.tobytes(), media_type="application/octet-stream", headers={"cache-control": "no-store"})
 
 
@@ -87,6 +92,29 @@ def zone(workshop: TheWorkshop, number: int, joint: str) -> dict[str, Any]:
     c = _bound(workshop, number)
     c.joint(joint)
     return zone_of(c, joint).as_dict()
+
+
+@router.get("/c/{number}/skin/weights.{kind}")
+def weights_file(workshop: TheWorkshop, number: int, kind: Literal["json", "csv"]) -> Response:
+    """All weights as a file."""
+    c = _bound(workshop, number)
+    data, media = (write_json(c), "application/json") if kind == "json" else (write_csv(c), "text/csv")
+    return download(data, c.name, f"-weights.{kind}", media)
+
+
+@router.post("/c/{number}/skin/weights")
+def take_weights(
+    workshop: TheWorkshop, number: int, file: Annotated[list[UploadFile], File()], step: Annotated[int, Form()] = 0
+) -> dict[str, Any]:
+    """Take weights from a file: one step."""
+    name, data, _ = uploaded(file)
+    source = read_weights(name, data, workshop.character(number))
+    holders, weights = source.table.rows(8)
+    params = {
+        "joints": list(source.table.joints), "places": source.places, "normals": source.normals, "holders": holders,
+        "weights": weights,
+    }  # fmt: skip
+    return {"position": where(workshop.apply(number, "skin.carry", params, step or None))}
 
 
 class Choice(BaseModel):

@@ -197,7 +197,8 @@ export interface Skin {
   joints: string[];
   locked: string[];
   handed: HandedSkin | null;
-  method: "linear" | "dual";
+  method: "linear" | "dual" | "mixed";
+  smoothing: number;
   influences: number;
 }
 

@@ -134,16 +134,18 @@ const toolHead = (b) =>
     button("Done", () => b.useTool(null), "small quiet", { title: "Put the tool down (Esc)" }),
   );
 
-const BLENDS = { dual: "dual quaternion", linear: "linear" };
+const BLENDS = { dual: "dual quaternion", linear: "linear", mixed: "blended" };
 
 /** Which skin is on the plate: what is worked with, or what goes out. */
 function whichSkin(b) {
   const { skin } = b.state;
   if (!skin || b.kind.rest) return null;
-  if (skin.method === "linear") return "linear skin, live and handed over";
+  if (skin.method === "linear" && !skin.smoothing) return "linear skin, live and handed over";
   const between = skin.fresh ? skin.handed.between.length : 0;
   if (b.over && skin.fresh) return `as handed over: linear skin, ${between} joints between`;
-  return b.over ? "as handed over: linear skin" : `live: ${BLENDS[skin.method]} skin`;
+  return b.over
+    ? "as handed over: linear skin"
+    : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? ", smoothed" : ""}`;
 }
 
 function legend(b) {

@@ -1,7 +1,7 @@
 // The Skin station: who holds what, what moves that should not, and mending it.
 import { enterStation } from "../app/stations.js";
 import { call } from "../net/api.js";
-import { acts, button, chosenButton, fold } from "../widgets/fields.js";
+import { acts, button, chosenButton, fileButton, fold } from "../widgets/fields.js";
 import { filtered, hierarchy, noJoints } from "../widgets/hierarchy.js";
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
@@ -10,8 +10,8 @@ import { fullName, spaced } from "../words.js";
 import { behindFields, behindList } from "./behind.js";
 import { loadRows } from "./weights.js";
 
-const METHODS = { dual: "Dual quaternion", linear: "Linear" };
-const MAPS = { joint: "One joint", inks: "All joints", count: "How many", jump: "Jumps" };
+const METHODS = { dual: "Dual quaternion", linear: "Linear", mixed: "Painted blend" };
+const MAPS = { joint: "One joint", inks: "All joints", count: "How many", jump: "Jumps", blend: "Blend" };
 const FEW = 5; // rows of what moves that should not, before one asks for more
 const JUMP = 0.5; // a weight that changes by as much over one edge is shown in full
 
@@ -68,12 +68,35 @@ function right(b) {
     behindList(b),
     folding(b, "skin-whole", "The whole skin", wholeSkin(b)),
     folding(b, "skin-bind", "Bind again", binding(b, skin)),
-    folding(b, "skin-deform", "Deforming", acts(Object.entries(METHODS).map(deform))),
+    folding(b, "skin-deform", "Deforming", [
+      acts(Object.entries(METHODS).map(deform)),
+      stepForm(b, "skin.after", {
+        label: "Smooth",
+        fields: { rounds: "smoothing after, rounds" },
+        values: { rounds: skin.smoothing || 8 },
+        beside: skin.smoothing ? button("Don't smooth", () => b.step("skin.after", { rounds: 0 }), "small") : null,
+      }),
+    ]),
   ];
 }
 
 function wholeSkin(b) {
+  const saved = (kind) =>
+    h(
+      "a",
+      { class: "btn btn-plain btn-sm", href: `/api/c/${b.number}/skin/weights.${kind}`, download: "" },
+      `Save .${kind}`,
+    );
+  const parts = b.state.parts.map((p) => [p.name, p.name]);
   return [
+    acts(
+      saved("json"),
+      saved("csv"),
+      fileButton("Take from a file", ".json,.csv", (...files) => b.upload("skin/weights", files)),
+    ),
+    parts.length > 1
+      ? stepForm(b, "skin.from_part", { label: "Take from the part beside it", fields: { part: "part", source: "as" } })
+      : null,
     acts(
       button("Left to right", () => b.step("skin.mirror", { side: "left" }), "small", {
         title: "Mirror the left side's weights",
@@ -210,6 +233,7 @@ async function loadStrays(b) {
 // -- maps ------------------------------------------------------------------------------------------------------------
 const LEGENDS = {
   count: (b) => ({ title: "joints that hold a point", labels: ["0", "", "", "", String(b.state.skin.influences)] }),
+  blend: () => ({ title: "how much deforms by dual quaternions", labels: ["linear", "", "½", "", "dual"] }),
   jump: () => ({ title: "how far a weight jumps to the next point", labels: ["0", "", "¼", "", "½"] }),
 };
 
@@ -238,7 +262,7 @@ async function showMap(b) {
       await bytes(skinMap === "joint" ? `${path}/weights/${encodeURIComponent(joint)}` : `${path}/skin/map/${skinMap}`),
     );
     if (!current()) return;
-    const scale = { joint: 1, count: 1 / b.state.skin.influences, jump: 1 / JUMP }[skinMap];
+    const scale = { joint: 1, count: 1 / b.state.skin.influences, jump: 1 / JUMP, blend: 1 }[skinMap];
     b.plate.setValues(scale === 1 ? data : data.map((v) => v * scale));
     b.legend = skinMap === "joint" ? { title: `weight of ${fullName(joint)}` } : LEGENDS[skinMap](b);
   } catch (error) {

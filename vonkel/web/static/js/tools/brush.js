@@ -7,7 +7,7 @@ import { toast } from "../widgets/toasts.js";
 import { fullName, length } from "../words.js";
 import { atRest, ring } from "./ring.js";
 
-const KINDS = { add: "Add", take: "Take", set: "Bring to", even: "Even out", sharpen: "Sharpen" };
+const KINDS = { add: "Add", take: "Take", set: "Bring to", even: "Even out", sharpen: "Sharpen", blend: "Blend" };
 const OF_ONE = ["add", "take", "set"]; // for one joint; the others are for all that hold a point
 const REACH = { skin: "along the skin", ball: "straight through" };
 const NEAR = 14; // pixels from point to point: from here on weights are drawn on them
@@ -78,7 +78,8 @@ class WeightBrush extends PlateTool {
       values = plate.drawn.values;
     plate.tip = null;
     if (!values) return;
-    plate.tip = { x: spot.x, y: spot.y + 44, text: `${fullName(this.joint)} ${values[spot.hit.point].toFixed(2)}` };
+    const name = this.kind === "blend" ? "dual" : fullName(this.joint);
+    plate.tip = { x: spot.x, y: spot.y + 44, text: `${name} ${values[spot.hit.point].toFixed(2)}` };
     const points = plate.drawn.near(spot.place, this.size);
     const far = this.size * Math.sqrt(Math.PI / Math.max(points.length, 1)); // metres from point to point, about
     if (points.length < 1500 && far / spot.metre > NEAR) plate.dotted = points;
@@ -175,6 +176,18 @@ class WeightBrush extends PlateTool {
     if (blocks) this.b.plate.setPatch(blocks.at, blocks.places, blocks.values);
   }
 
+  /** Another kind; the skin shows what it changes. */
+  take(kind) {
+    const { b } = this,
+      map = kind === "blend" ? "blend" : "joint";
+    this.kind = kind;
+    if (b.ui.skinMap !== map) {
+      b.ui.skinMap = map;
+      b.kind.picked(b);
+    }
+    this.changed();
+  }
+
   // -- its panel -----------------------------------------------------------------------------------------------------
   panel(b) {
     const set = (field) => (v) => {
@@ -185,8 +198,16 @@ class WeightBrush extends PlateTool {
       slider(label, this[field], { low: 0, high: 1, step: 0.01, oninput: (e) => set(field)(Number(e.target.value)) });
     const ticked = (field, label, title) => switchButton(label, this[field], () => set(field)(!this[field]), title);
     return [
-      choices(KINDS, this.kind, set("kind")),
-      this.ofOne ? whose(b, this) : h("p", { class: "soft" }, "For all joints that hold a point; locked ones stay."),
+      choices(KINDS, this.kind, (kind) => this.take(kind)),
+      this.ofOne
+        ? whose(b, this)
+        : h(
+            "p",
+            { class: "soft" },
+            this.kind === "blend"
+              ? "0 is linear, 1 by dual quaternions."
+              : "For all joints that hold a point; locked ones stay.",
+          ),
       pairs(
         [
           "size, cm",
@@ -196,8 +217,8 @@ class WeightBrush extends PlateTool {
           h("span", {}, "strength ", h("span", { class: "fig" }, this.strength.toFixed(2))),
           share("strength", "strength"),
         ],
-        this.kind === "set"
-          ? [h("span", {}, "weight ", h("span", { class: "fig" }, this.value.toFixed(2))), share("value", "weight")]
+        this.kind === "set" || this.kind === "blend"
+          ? [h("span", {}, "to ", h("span", { class: "fig" }, this.value.toFixed(2))), share("value", "to")]
           : null,
         ["fades over", share("fading", "fades over")],
         ["reach", select("reach", REACH, this.through ? "ball" : "skin", (k) => set("through")(k === "ball"))],
