@@ -14,6 +14,14 @@ ARGS = ["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader"
 BASE = "http://127.0.0.1:8499"
 
 
+def at(page, view, place):
+    """Where on the screen a place of the world lies in a drawing."""
+    return page.evaluate(
+        "([v, p]) => { const q = vonkel.plate.project(v, p), b = vonkel.plate.stage.getBoundingClientRect(); return [q[0] + b.left, q[1] + b.top]; }",
+        [view, place],
+    )
+
+
 def wait(page, expression, seconds=90):
     end = time.time() + seconds
     while not page.evaluate(f"(() => {{ try {{ return !!({expression}) }} catch {{ return false }} }})()"):
@@ -82,7 +90,18 @@ def shoot(page):
     wait(page, "vonkel.strip.cards.length > 9 && vonkel.strip.fresh && document.getElementById('job').hidden")
     page.locator("[data-joint=forearm_L]").click()
     wait(page, "!document.getElementById('legend').hidden")
+    wait(page, "vonkel.ui.strays?.some(s => s.calmer !== undefined)")
     shot("skin")
+    page.evaluate("vonkel.strip.go(vonkel.strip.cards.find(c => c.name === 'arms forward'))")
+    page.get_by_role("button", name="Brush", exact=True).click()
+    page.evaluate(
+        "vonkel.selectJoint('upper_arm_L'); vonkel.plate.lookAt(vonkel.plate.jointPlace(vonkel.plate.index.get('upper_arm_L')), 0.5)"
+    )
+    wait(page, "vonkel.live.idle && vonkel.legend?.title === 'weight of L upper arm'")
+    place = page.evaluate("vonkel.plate.jointPlace(vonkel.plate.index.get('upper_arm_L'))")
+    page.mouse.move(*at(page, "free", place))
+    shot("brush")
+    page.evaluate("vonkel.useTool(null); vonkel.trial = ''; vonkel.plate.home(); vonkel.toRest()")
     station("shapes")
     page.evaluate("vonkel.setChannel('shapes', 'mouth open', 1, true)")
     page.evaluate("vonkel.plate.lookAt([0, 1.0, 0.1], 0.4)")
@@ -99,6 +118,10 @@ def shoot(page):
     shot("trials")
     station("handover")
     page.evaluate("vonkel.plate.home()")
+    page.evaluate("vonkel.step('handover.skin', {}).then(() => vonkel.strip.run())")
+    wait(page, "vonkel.state.skin.fresh && vonkel.strip.fresh && document.getElementById('job').hidden")
+    page.locator(".pose-card", has_text="deep crouch").click()
+    wait(page, "vonkel.plate.wanted && vonkel.live.idle")
     shot("handover")
     page.locator("#ledger-open").click()
     shot("ledger")
@@ -106,12 +129,6 @@ def shoot(page):
 
 def others(page, shot):
     """Views of the other members of the cast: mending, loops, plans, drawing, turns, pivots."""
-
-    def at(view, place):
-        return page.evaluate(
-            "([v, p]) => { const q = vonkel.plate.project(v, p), b = vonkel.plate.stage.getBoundingClientRect(); return [q[0] + b.left, q[1] + b.top]; }",
-            [view, place],
-        )
 
     def member(file, station):
         number = page.request.post(f"{BASE}/api/demo?who={file}").json()["number"]
@@ -124,13 +141,6 @@ def others(page, shot):
     member("cracked.obj", "model")
     page.locator(".finding", has_text="disagree").get_by_role("button", name="Show").click()
     shot("mend")
-    member("newt.obj", "model")
-    page.get_by_role("button", name="Slide in a loop").click()
-    page.mouse.move(*at("side", [0.05, 0.45, -0.75]))
-    wait(page, "vonkel.plate.wishes.length")
-    page.mouse.click(*at("side", [0.05, 0.45, -0.75]))
-    wait(page, "vonkel.tool.sure")
-    shot("loop")
     member("newt.obj", "joints")
     page.get_by_role("button", name="Choose a plan").click()
     wait(page, "vonkel.tool.known")
@@ -162,9 +172,9 @@ def others(page, shot):
     member("otter.obj", "joints")
     page.locator("#stage").press("d")
     for p in ([0, 0.37, -0.12], [0, 0.26, -0.26], [0, 0.17, -0.44], [0, 0.12, -0.62], [0, 0.12, -0.80]):
-        page.mouse.move(*at("side", p))
+        page.mouse.move(*at(page, "side", p))
         n = page.evaluate("vonkel.tool.places.length")
-        page.mouse.click(*at("side", p))
+        page.mouse.click(*at(page, "side", p))
         wait(page, f"vonkel.tool.places.length > {n}")
     shot("draw")
     page.evaluate("vonkel.useTool(null); vonkel.step('joints.lay_plan', {plan: 'biped'})")

@@ -50,7 +50,6 @@ class Bind(Params):
     joints: list[str] = Field([], max_length=2000, description="only these may hold skin; none: all that deform")
     points: list[int] = Field(
         [], max_length=MAX_POINTS, description="only these are bound anew, what others are held by stays; none: all",
-        json_schema_extra={"hand": True},
     )  # fmt: skip
 
 
@@ -82,7 +81,7 @@ def method(character: Character, p: Method) -> Character:
 
 
 class Mix(Params):
-    points: list[int] = Field([], max_length=MAX_POINTS, description="none: all", json_schema_extra={"hand": True})
+    points: list[int] = Field([], max_length=MAX_POINTS, description="none: all")
     share: float = Field(1.0, ge=0.0, le=1.0, description="1: by dual quaternions; 0: linear")
 
 
@@ -159,9 +158,7 @@ class Paint(Params):
     through: bool = Field(False, description="all that lies in the ball round the hand, not along the skin")
     front: bool = Field(True, description="only what faces the eye")
     both_sides: bool = Field(True, description="the mirrored place too, for the joint's partner")
-    samples: list[tuple[float, float, float, float, float, float, float]] = Field(
-        min_length=1, max_length=MOST_PLACES, json_schema_extra={"hand": True}
-    )
+    samples: list[tuple[float, float, float, float, float, float, float]] = Field(min_length=1, max_length=MOST_PLACES)
 
     def as_brush(self) -> Brush:
         return Brush(
@@ -199,7 +196,7 @@ def paint(character: Character, p: Paint) -> Character:
     return painting.result()
 
 
-Points = Annotated[list[int], Field(max_length=MAX_POINTS, json_schema_extra={"hand": True})]
+Points = Annotated[list[int], Field(max_length=MAX_POINTS)]
 
 
 class OfPoints(Params):
@@ -414,7 +411,7 @@ class ZoneSaid(Params):
 
 
 class Zones(Params):
-    zones: list[ZoneSaid] = Field(min_length=1, max_length=64, json_schema_extra={"hand": True})
+    zones: list[ZoneSaid] = Field(min_length=1, max_length=64)
     both_sides: bool = True
 
 

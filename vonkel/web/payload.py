@@ -15,11 +15,13 @@ from ..core.geometry.topology import topology_of
 from ..store import Position
 from ..workshop.live import Frame
 
+FORM = "2"  # of what `mesh_bytes` gives: pages keep meshes by their keys
+
 
 def mesh_key(c: Character) -> str:
     parts = json.dumps([(p.points, p.faces, p.lines, p.colour, p.shading) for p in c.parts])
     names = ("points", "face_starts", "face_corners", "colours", "uvs", "line_starts", "line_points")
-    text = "".join(c.arrays.hash_of(n) for n in names if n in c.arrays) + parts
+    text = "".join(c.arrays.hash_of(n) for n in names if n in c.arrays) + parts + FORM
     return hashlib.blake2b(text.encode(), digest_size=10).hexdigest()
 
 
@@ -27,7 +29,7 @@ def mesh_bytes(c: Character) -> bytes:
     """Header length, header JSON, then each blob on a boundary of four bytes:
 
     points float32, triangles uint32, colours uint8 × 3, part of each triangle uint16, line ends uint32 × 2 and their
-    parts uint16; where corners of one point differ (texture seams, hard shading) also the corners to draw: their points
+    parts uint16, whether a triangle is of the same face as the one before uint8; where corners of one point differ (texture seams, hard shading) also the corners to draw: their points
     uint32, triangles uint32, texture places float32 × 2, and uint8 whether their normals are the points'.
     """
     topo = topology_of(c)
@@ -40,7 +42,7 @@ def mesh_bytes(c: Character) -> bytes:
     }  # fmt: skip
     blobs = [
         c.points.astype(np.float32), topo.triangles.astype(np.uint32), point_colours(c), part[topo.triangle_face],
-        ends.astype(np.uint32), line_part, *(corners or ()),
+        ends.astype(np.uint32), line_part, np.diff(topo.triangle_face, prepend=-1) == 0, *(corners or ()),
     ]  # fmt: skip
     text = json.dumps(header).encode()
     text += b" " * (-len(text) % 4)

@@ -35,6 +35,7 @@ class Card:
     found: dict[str, Found]  # by the measures' keys
     worst: str  # the worst of it, in words
     worst_joint: str
+    worst_point: int
     gap: tuple[
         float, float, float
     ]  # metres from the live skin to the one that goes out: rms, of 99 in 100 points, largest
@@ -46,7 +47,7 @@ class Card:
         f = self.figures
         return {
             "name": self.name, "about": self.about, "grade": self.grade, "badness": round(self.badness, 4),
-            "worst": self.worst, "worst_joint": self.worst_joint,
+            "worst": self.worst, "worst_joint": self.worst_joint, "worst_point": self.worst_point,
             "edge_stretch_most": round(f.stretch_most, 4), "edge_stretch_point": f.stretch_point,
             "edge_squeeze_most": round(f.squeeze_most, 4), "area_most": round(f.area_most, 4),
             "area_least": round(f.area_least, 4), "folded_faces": f.folded, "left_behind": len(f.left_behind),
@@ -91,7 +92,7 @@ def run_trials(character: Character, pictures: bool = True, only: str = "") -> l
         if pictures:
             image = png(picture(points, triangles, heat_colours(figures.heat), (180, 180)))
         joint = _holder(character, at)
-        cards.append(Card(name, about, grade(badness), badness, figures, found, worst, joint, gap, image, spent))
+        cards.append(Card(name, about, grade(badness), badness, figures, found, worst, joint, at, gap, image, spent))
     return sorted(cards, key=lambda c: -c.badness)
 
 

@@ -188,6 +188,15 @@ const POSE = [
       b.pose();
     },
   ),
+  {
+    id: "wires",
+    words: "Show the edges of the faces, or not",
+    where: "skin",
+    run: (b) => {
+      b.plate.drawn.setWires(!b.plate.drawn.wires);
+      b.look();
+    },
+  },
   shown(
     "over",
     "Show the skin as it will be handed over, or live",

@@ -21,6 +21,7 @@ export function meshFrom(data) {
     colours: next(Uint8Array, 3 * head.points),
     partOf: next(Uint16Array, head.triangles),
     lines: { ends: next(Uint32Array, 2 * head.lines), partOf: next(Uint16Array, head.lines) },
+    goesOn: next(Uint8Array, head.triangles), // whether a triangle is of the same face as the one before
     corners: null,
   };
   if (head.corners)

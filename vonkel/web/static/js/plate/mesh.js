@@ -24,6 +24,8 @@ export class MeshDrawing {
     this.pale = makeMaterial(this.material);
     /** @type {THREE.Mesh | null} */ this.mesh = null;
     /** @type {THREE.LineSegments | null} */ this.strokes = null;
+    /** @type {THREE.LineSegments | null} */ this.wires = null;
+    /** @type {Uint8Array | null} */ this.goesOn = null;
     /** @type {Float32Array | null} */ this.points = null;
     /** @type {Float32Array | null} */ this.rest = null;
     /** @type {Uint32Array | null} */ this.triangles = null;
@@ -42,8 +44,9 @@ export class MeshDrawing {
   }
 
   /** `corners`: where one point is drawn with several; `lines`: drawn lines (see `net/mesh.js`). */
-  setMesh({ points, triangles, colours, partOf, corners = null, lines = null }) {
-    Object.assign(this, { rest: points, points, triangles, partOf, corners, tree: null, around: null });
+  setMesh({ points, triangles, colours, partOf, goesOn = null, corners = null, lines = null }) {
+    Object.assign(this, { rest: points, points, triangles, partOf, goesOn, corners, tree: null, around: null });
+    this.setWires(false);
     const from = corners?.points ?? null,
       count = from ? from.length : points.length / 3;
     const geometry = new THREE.BufferGeometry();
@@ -214,6 +217,11 @@ export class MeshDrawing {
     at.needsUpdate = true;
   }
 
+  /** Whether what has no value at all is faded while values are shown. */
+  setAlone(on) {
+    for (const m of [this.material, this.pale]) m.uniforms.alone.value = on;
+  }
+
   /** Colour by a value per point along the ember ramp; null goes back to the working shading. */
   setValues(values, shading) {
     for (const m of [this.material, this.pale]) m.uniforms.mode.value = values ? MODES.ramp : MODES[shading];
@@ -302,6 +310,33 @@ export class MeshDrawing {
     }
     this.edgeTable = { of: t, ends: Uint32Array.from(ends), faces: Int32Array.from(faces) };
     return this.edgeTable;
+  }
+
+  /** The edges of the faces as fine lines over the mesh, or not. */
+  setWires(on) {
+    if (this.wires) {
+      this.scene.remove(this.wires);
+      this.wires.geometry.dispose();
+      this.wires = null;
+    }
+    if (!on || !this.mesh) return;
+    const { ends, faces } = this.edges(),
+      from = this.corners?.points,
+      drawn = from ? new Uint32Array(this.points.length / 3) : null; // a corner of each point
+    if (drawn) from.forEach((p, i) => (drawn[p] = i));
+    const index = [];
+    for (let e = 0; e < faces.length / 2; e++) {
+      const [a, b] = [faces[2 * e], faces[2 * e + 1]].sort((x, y) => x - y);
+      if (a >= 0 && b === a + 1 && this.goesOn?.[b]) continue; // within a face
+      for (const p of [ends[2 * e], ends[2 * e + 1]]) index.push(drawn ? drawn[p] : p);
+    }
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", this.mesh.geometry.attributes.position);
+    geometry.setIndex(index);
+    const ink = new THREE.LineBasicMaterial({ color: 0x22303c, transparent: true, opacity: 0.28 });
+    this.wires = new THREE.LineSegments(geometry, ink);
+    this.wires.frustumCulled = false;
+    this.scene.add(this.wires);
   }
 
   /** The tree over the triangles, fitted to where the points are. */

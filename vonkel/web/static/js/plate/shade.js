@@ -41,6 +41,7 @@ const fragment = `
 uniform int mode;
 uniform float fade;
 uniform float alpha;
+uniform bool alone;
 uniform sampler2D map;
 varying vec2 vPlace;
 varying vec3 vNormal;
@@ -70,7 +71,8 @@ void main() {
   float light = 0.60 + 0.42 * clamp(dot(n, normalize(vec3(-0.35, 0.6, 0.72))), -0.45, 1.0);
   light -= 0.13 * pow(1.0 - clamp(n.z, 0.0, 1.0), 2.0);
   if (!gl_FrontFacing) light *= 0.55;
-  gl_FragColor = vec4(mix(base * light, vec3(0.98, 0.965, 0.933), fade), alpha);
+  float away = mode == 2 && alone ? 0.82 * (1.0 - smoothstep(0.002, 0.03, vValue)) : 0.0;
+  gl_FragColor = vec4(mix(base * light, vec3(0.98, 0.965, 0.933), max(fade, away)), alpha);
 }`;
 
 const PALE = 0.16; // how much is left of parts that are faded
@@ -83,10 +85,14 @@ export function makeMaterial(like = null) {
     side: THREE.DoubleSide,
     transparent: !!like,
     depthWrite: !like,
+    polygonOffset: true, // lines over it are seen
+    polygonOffsetFactor: 1,
+    polygonOffsetUnits: 1,
     uniforms: {
       mode: { value: MODES.colours },
       fade: like ? like.uniforms.fade : { value: 0 },
       alpha: { value: like ? PALE : 1 },
+      alone: like ? like.uniforms.alone : { value: false },
       map: { value: null },
     },
   });

@@ -1,12 +1,12 @@
 // The Skin station: who holds what, what moves that should not, and mending it.
 import { enterStation } from "../app/stations.js";
 import { call } from "../net/api.js";
-import { acts, button, chosenButton, fileButton, fold } from "../widgets/fields.js";
+import { acts, button, chosenButton, fileButton, fold, switchButton } from "../widgets/fields.js";
 import { filtered, hierarchy, noJoints } from "../widgets/hierarchy.js";
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say } from "../widgets/toasts.js";
-import { fullName, spaced } from "../words.js";
+import { fullName, inWords, spaced } from "../words.js";
 import { behindFields, behindList } from "./behind.js";
 import { loadRows } from "./weights.js";
 
@@ -62,8 +62,22 @@ function right(b) {
   return [
     h("h2", {}, "Shown on the skin"),
     acts(Object.entries(MAPS).map(show)),
+    acts(
+      switchButton("Wires", !!b.plate.drawn.wires, () => {
+        b.plate.drawn.setWires(!b.plate.drawn.wires);
+        b.look();
+      }),
+      b.ui.skinMap === "joint" && b.plate.selected.joint
+        ? switchButton("Its reach alone", b.ui.alone, () => {
+            b.ui.alone = !b.ui.alone;
+            b.plate.drawn.setAlone(b.ui.alone);
+            b.look();
+          })
+        : null,
+    ),
     h("h2", {}, "Under the hand"),
     underHand(b),
+    worstPlace(b),
     strayList(b),
     behindList(b),
     folding(b, "skin-whole", "The whole skin", wholeSkin(b)),
@@ -77,6 +91,25 @@ function right(b) {
         beside: skin.smoothing ? button("Don't smooth", () => b.step("skin.after", { rounds: 0 }), "small") : null,
       }),
     ]),
+  ];
+}
+
+/** Of the pose that is looked at: its worst place, and the brush there, in one click. */
+function worstPlace(b) {
+  const card = b.strip.now.get(b.trial) ?? b.strip.chosen();
+  if (!card) return null;
+  const go = () => {
+    b.ui.skinMap = "joint";
+    b.selectJoint(card.worst_joint);
+    b.plate.marked = [card.worst_point];
+    b.plate.lookAt(b.plate.pointPlace(card.worst_point));
+    b.useTool("brush");
+    b.tool.take("even");
+  };
+  return [
+    h("h3", {}, `Worst in “${card.name}”`),
+    h("p", {}, `${inWords(card.worst)}, at ${fullName(card.worst_joint)}.`),
+    acts(button("Brush there", go, "small mend")),
   ];
 }
 
@@ -298,6 +331,7 @@ enterStation("skin", {
   fields: {
     under: null,
     skinMap: "joint",
+    alone: false,
     strays: null,
     allStrays: false,
     chosenPoints: [],
@@ -312,6 +346,11 @@ enterStation("skin", {
       : noJoints(b),
   ],
   right,
+  leave: (b) => {
+    b.plate.drawn.setWires(false);
+    b.plate.drawn.setAlone(false);
+    b.ui.alone = false;
+  },
   shown,
   picked: (b, name) => {
     showMap(b);

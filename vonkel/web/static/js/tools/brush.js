@@ -10,6 +10,7 @@ import { atRest, ring } from "./ring.js";
 const KINDS = { add: "Add", take: "Take", set: "Bring to", even: "Even out", sharpen: "Sharpen", blend: "Blend" };
 const OF_ONE = ["add", "take", "set"]; // for one joint; the others are for all that hold a point
 const REACH = { skin: "along the skin", ball: "straight through" };
+const LONGEST = 4000; // places of one stroke: a hand that rubs on goes on in the next
 const NEAR = 14; // pixels from point to point: from here on weights are drawn on them
 
 class WeightBrush extends PlateTool {
@@ -136,7 +137,7 @@ class WeightBrush extends PlateTool {
     if (!this.now && !done) {
       const why = this.refused();
       if (why) toast(why);
-      this.now = { rows: [], told: 0, refused: !!why, begun: false };
+      this.now = { rows: [], told: 0, refused: !!why, begun: false, params: this.params() };
       if (!why) this.begin(this.now);
     }
     const { now } = this;
@@ -145,11 +146,15 @@ class WeightBrush extends PlateTool {
       now.rows.push(atRest(b.plate.drawn, spot));
       this.spot = spot;
       this.feed(now);
+      if (now.rows.length >= LONGEST) {
+        this.now = null;
+        this.last = this.end(now);
+      }
     }
     this.show();
     if (done) {
       this.now = null;
-      if (!now.refused && now.rows.length) this.last = this.end(now, this.params());
+      if (!now.refused && now.rows.length) this.last = this.end(now);
     }
   }
   /** A stroke builds on the one before: its places wait until that one has become a step. */
@@ -157,7 +162,7 @@ class WeightBrush extends PlateTool {
     now.ready = this.last
       .then(() => this.b.queue)
       .then(() => {
-        this.b.live.beginStroke("skin", this.b.position().step, { ...this.params(), shows: this.joint });
+        this.b.live.beginStroke("skin", this.b.position().step, { ...now.params, shows: this.joint });
         now.begun = true;
         this.feed(now);
       });
@@ -166,10 +171,10 @@ class WeightBrush extends PlateTool {
     if (!now.begun) return;
     while (now.told < now.rows.length) this.b.live.sample(now.rows[now.told++]);
   }
-  async end(now, params) {
+  async end(now) {
     await now.ready;
     await this.b.live.endStroke();
-    await this.b.step("skin.paint", { ...params, samples: now.rows }, { quiet: true, keepPose: true });
+    await this.b.step("skin.paint", { ...now.params, samples: now.rows }, { quiet: true, keepPose: true });
   }
   /** What came of the places that were sent. */
   stroked({ blocks }) {

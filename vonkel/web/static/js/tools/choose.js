@@ -138,6 +138,7 @@ class Points extends PlateTool {
             )
           : null,
       ),
+      this.found(),
       this.keeping(),
       joint ? this.forJoint(joint) : h("p", { class: "soft" }, "Choose a joint on the left to give them to it."),
       acts(
@@ -146,6 +147,14 @@ class Points extends PlateTool {
         button("Even out", () => this.do("skin.even", { share: 0.5, rounds: 4 }), "small"),
       ),
     ];
+  }
+
+  /** What findings speak of. */
+  found() {
+    const list = this.b.state.findings.filter((f) => f.points.length && ["skin", "model"].includes(f.station));
+    return list.length
+      ? acts(list.map((f) => button(f.title, () => this.choose(f.points), "small quiet", { key: f.title })))
+      : null;
   }
 
   /** Sets that are kept while the page is open. */
@@ -191,6 +200,9 @@ class Points extends PlateTool {
       ]),
       acts(
         button("Give it to them", fill, "small mend"),
+        button("Times that", () => this.do("skin.scale", { factors: { [joint]: this.weight } }), "small", {
+          title: "Scale what it holds of them",
+        }),
         button(this.run ? "No run" : "Run between two places", turn, "small"),
         this.run && this.ends.length === 2 ? button("Run from 0 to 1", go, "small mend") : null,
       ),
