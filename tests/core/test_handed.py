@@ -5,14 +5,16 @@ import pytest
 
 from vonkel.core.errors import StepRefused
 from vonkel.core.formats import read_character
-from vonkel.core.geometry.rotations import matrix_from_rotation_vector
+from vonkel.core.geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector
 from vonkel.core.geometry.topology import signed_volume, topology_of
 from vonkel.core.handover import written
 from vonkel.core.linear.baking import handed_over, nearness
+from vonkel.core.linear.targets import with_correctives
 from vonkel.core.rig import Pose
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.between import between_moves, handed_fresh, sized
-from vonkel.core.skin.deform import HANDED
+from vonkel.core.skin.correctives import turns_against
+from vonkel.core.skin.deform import HANDED, rest_inverses
 from vonkel.core.soundness import unsound
 from vonkel.core.trials.poses import pose_from_turns, trial_poses
 from vonkel.core.trials.samples import unseen_poses
@@ -140,3 +142,44 @@ def test_a_figure_sized_as_a_whole_goes_out_sized(handed):
     deformer = Deformer(handed)
     small = deformer.deform(pose, HANDED).copy()
     assert np.abs(deformer.deform(large, HANDED) - (centre + size * (small - centre))).max() < 1e-5
+
+
+# -- targets for what is left ----------------------------------------------------------------------------------------
+@pytest.fixture(scope="module")
+def put_right(handed):
+    return with_correctives(handed, 16)
+
+
+def test_targets_put_right_part_of_what_is_left_and_nothing_at_rest(handed, put_right):
+    assert not unsound(put_right) and handed_fresh(put_right)
+    assert 10 <= len(put_right.skin.handed.correctives) <= 16
+    for poses in (trials(handed), unseen_poses(handed)):
+        was, now = (nearness(c, poses) for c in (handed, put_right))
+        assert now.rms < was.rms and now.most < was.most
+    assert nearness(put_right, trials(put_right)).rms < 0.85 * nearness(handed, trials(handed)).rms
+    still = pose_from_turns(put_right, {})
+    assert np.abs(Deformer(put_right).deform(still, HANDED) - put_right.points).max() < 1e-6
+    sides = [t.joint for t in put_right.skin.handed.correctives]
+    assert sorted(n[:-1] for n in sides if n.endswith("_L")) == sorted(n[:-1] for n in sides if n.endswith("_R"))
+
+
+def test_targets_are_of_what_goes_out_and_of_nothing_else(put_right):
+    again = read_character("otter.glb", written(put_right, ".glb"))
+    assert [s.name for s in again.shapes] == [s.name for s in put_right.shapes]
+    none, said = apply_step(put_right, "handover.correctives", {"targets": 0})
+    assert not none.skin.handed.correctives and not [n for n in none.arrays if "target" in n]
+    painted, _ = apply_step(put_right, "skin.even", {"rounds": 1})
+    with pytest.raises(StepRefused, match="isn't made"):
+        apply_step(painted, "handover.correctives", {})
+    gone, _ = apply_step(put_right, "skin.bind", {})
+    assert not [n for n in gone.arrays if n.startswith("handed/")]
+
+
+def test_a_target_reads_its_joints_turn_in_the_joints_own_axes(tube_character):
+    """A quarter turn about the joint's own z: the nine numbers are that turn's, less the identity."""
+    joint = tube_character.joint("tail_2")
+    axes = matrix_from_quaternion(joint.turn)
+    pose = pose_from_turns(tube_character, {"tail_2": matrix_from_rotation_vector(axes[:, 2] * np.pi / 2)})
+    found = turns_against(tube_character, ["tail_2", "tail_3"], pose.rigid_matrices(rest_inverses(tube_character)))
+    assert np.allclose(found[0].reshape(3, 3), [[-1, -1, 0], [1, -1, 0], [0, 0, 0]], atol=1e-12)
+    assert np.allclose(found[1], 0, atol=1e-12)  # it goes along

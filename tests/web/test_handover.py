@@ -11,9 +11,11 @@ from tests.reference.test_skinning import random_pose
 from vonkel.core.formats.gltf_tree import Tree
 from vonkel.core.handover import baked, written
 from vonkel.core.linear.baking import handed_over
+from vonkel.core.linear.targets import with_correctives
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
-from vonkel.core.skin.deform import HANDED
+from vonkel.core.skin.correctives import Correctives
+from vonkel.core.skin.deform import HANDED, rest_inverses
 from vonkel.workshop import Workshop
 
 
@@ -67,7 +69,8 @@ def test_three_js_deforms_it_exactly_the_same(otter, server, browser):
 
 def test_so_it_does_with_joints_between_others(otter, server, browser):
     """The skin that goes out with weights of its own: the file carries those joints and three.js plays them."""
-    handed = handed_over(otter, most=8)
+    handed = with_correctives(handed_over(otter, most=8), 6)
+    assert len(handed.skin.handed.correctives) == 6
     assert len(handed.skin.handed.between) == 8
     _as_three_js(handed, server, browser)
 
@@ -81,12 +84,22 @@ def _as_three_js(otter, server, browser):
     )
     poses.append(program.evaluate({"hand_L": {"move x": 0.4, "stretch": 1}, "foot_R": {"move z": -0.3, "stretch": 1}}))
     assert poses[-1].scaled
+    handed, inverse = otter.skin.handed, rest_inverses(otter)
+    targets = Correctives(otter, handed.correctives if handed else ())
     tree = Tree("otter.glb", written(otter, ".glb"))
     index = {n["name"]: i for i, n in enumerate(tree.json["nodes"]) if "mesh" not in n}
     given = []
     for pose in poses:
         locals_ = {n: [t.tolist(), q[[1, 2, 3, 0]].tolist(), s.tolist()] for n, (t, q, s) in baked(otter, pose).items()}
-        given.append({"locals": locals_, "shapes": [pose.shapes.get("mouth open", 0.0)]})
+        given.append(
+            {
+                "locals": locals_,
+                "shapes": [
+                    pose.shapes.get("mouth open", 0.0),
+                    *targets.strengths(pose.rigid_matrices(inverse)).tolist(),
+                ],
+            }
+        )
     page = browser.new_page()
     page.goto(server.base)
     url = f"{server.base}/api/c/{number}/export.glb"

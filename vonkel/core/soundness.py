@@ -219,6 +219,12 @@ def _skin(c: Character, before: Character | None) -> Iterator[str]:
         called = [h.name for h in c.skin.handed.between]
         if len({*called, *c.joint_index}) < len(called) + len(c.joint_index):
             yield "two joints that go out have one name"
+        for t in c.skin.handed.correctives:
+            index, moves = (c.arrays.get(f"handed/target/{t.name}/{k}") for k in ("points", "moves"))
+            if t.joint not in c.joint_index or index is None or moves is None or len(index) != len(moves):
+                yield f"the target “{t.name}” that goes out isn't whole"
+            elif len(index) and index.max() >= len(c.points):
+                yield f"the target “{t.name}” moves a point that isn't there"
         yield from _weights(c, "handed", len(c.skin.joints) + len(called))
 
 

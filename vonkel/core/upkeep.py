@@ -98,9 +98,10 @@ def drop_what_went_out(after: Character, before: Character) -> Character:
         and before.skin is not None
         and len(before.skin.joints) == len(skin.joints)
         and all({h.a, h.b} <= known and h.name not in known for h in skin.handed.between)
+        and all(t.joint in known for t in skin.handed.correctives)
     ):
         return after
-    gone: dict[str, np.ndarray | None] = {n: None for n in ("handed/joints", "handed/weights") if n in after.arrays}
+    gone: dict[str, np.ndarray | None] = {n: None for n in after.arrays if n.startswith("handed/")}
     return after.with_(skin=skin and skin.model_copy(update={"handed": None}), arrays=gone)
 
 

@@ -39,6 +39,8 @@ LAYOUT = (
     Layout("skin/mix", "<f4", 0, "point"),
     Layout("handed/joints", "<u2", -1, "point"),
     Layout("handed/weights", "<f4", -1, "point"),
+    Layout("handed/target/*/points", "<u4", 0, "free"),
+    Layout("handed/target/*/moves", "<f4", 3, "free"),
     Layout("shape/*/points", "<u4", 0, "free"),
     Layout("shape/*/moves", "<f4", 3, "free"),
     Layout("clip/*/values", "<f4", -1, "free"),

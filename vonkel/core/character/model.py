@@ -231,6 +231,15 @@ class Between(Frozen):
     place: Vector
 
 
+class Corrective(Frozen):
+    """A morph target that only what goes out has; its strength is the sum of `weights` times the nine numbers of its joint's turn
+    (`skin/correctives.py`).  Arrays `handed/target/<name>/points` and `…/moves`, as of shapes."""
+
+    name: Name
+    joint: JointName
+    weights: Annotated[tuple[Number, ...], Field(min_length=9, max_length=9)]
+
+
 class HandedSkin(Frozen):
     """The skin as it goes out: linear weights of its own, solved so that they come near the live skin.
 
@@ -239,6 +248,7 @@ class HandedSkin(Frozen):
     """
 
     between: tuple[Between, ...] = ()
+    correctives: tuple[Corrective, ...] = ()
     seal: str = Field("", max_length=64)
 
 

@@ -327,6 +327,8 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
     if lines:
         arrays["line_starts"] = np.concatenate([[0], np.cumsum([len(x) for x in lines])]).astype(np.int32)
         arrays["line_points"] = np.concatenate(lines).astype(np.int32)
+    for shape in about.get("correctives", []):
+        shapes.pop(shape, None)  # of what went out, not of the character
     for shape, runs in shapes.items():
         moves = np.concatenate(runs).astype(np.float32)
         hit = np.flatnonzero(np.abs(moves).max(1) > 0).astype(np.uint32)

@@ -17,6 +17,7 @@ from ..rig import Pose, compile_rig
 from ..rig.motion import Motion
 from ..rig.slots import Slot
 from ..skin.between import Betweens, handed_fresh
+from ..skin.correctives import Correctives
 from ..skin.deform import rest_inverses
 
 
@@ -76,11 +77,12 @@ def scene_of(character: Character, names: Mapping[str, str] | None = None) -> Sc
     about = {
         "name": character.name, "about": character.about, "plan": character.plan,
         "method": character.skin.method if character.skin else "linear",
+        "correctives": [t.name for t in _correctives(character).list],
         "parts": [{"name": p.name, "role": p.role, "colour": p.colour, "shading": p.shading} for p in drawn],
     }  # fmt: skip
     return Scene(
         name=character.name, nodes=tuple(nodes), meshes=tuple(_mesh(character, p, normals) for p in drawn), skin=skin,
-        targets=tuple(s.name for s in character.shapes), takes=tuple(take_of(character, c) for c in character.clips),
+        targets=tuple(s.name for s in character.shapes) + tuple(t.name for t in _correctives(character).list), takes=tuple(take_of(character, c) for c in character.clips),
         texture=character.arrays["texture"].tobytes() if "texture" in character.arrays else None,
         polygons=_polygons(character), about=about,
     )  # fmt: skip
@@ -114,8 +116,22 @@ def take_of(character: Character, clip: Clip) -> Take:
     poses = [motion.pose(i) for i in range(len(values))]
     rows = [list(baked(character, p).values()) for p in poses]
     places, turns, scales = (np.array([[part[k] for part in row] for row in rows], float) for k in range(3))
-    strengths = np.array([[p.shapes.get(s.name, 0.0) for s in character.shapes] for p in poses], float)
+    put_right, inverse = _correctives(character), rest_inverses(character)
+    strengths = np.array(
+        [
+            [*(p.shapes.get(s.name, 0.0) for s in character.shapes), *put_right.strengths(p.rigid_matrices(inverse))]
+            for p in poses
+        ],
+        float,
+    )
     return Take(clip.name, np.arange(len(values)) / clip.rate, places, _near(turns), scales, strengths)
+
+
+def _correctives(character: Character) -> Correctives:
+    """The targets that only what goes out has; none where they aren't of the live skin as it is."""
+    skin = character.skin
+    fresh = skin is not None and skin.handed is not None and handed_fresh(character)
+    return Correctives(character, skin.handed.correctives if fresh and skin and skin.handed else ())
 
 
 def _near(turns: np.ndarray) -> np.ndarray:
@@ -140,6 +156,11 @@ def _mesh(character: Character, part: Part, normals: np.ndarray) -> Mesh:
     for shape in character.shapes:
         whole = np.zeros((len(character.points), 3), np.float32)
         whole[arrays[f"shape/{shape.name}/points"]] = arrays[f"shape/{shape.name}/moves"]
+        moves.append(whole[which])
+    put_right = _correctives(character)
+    for index, some in zip(put_right.points, put_right.moves, strict=True):
+        whole = np.zeros((len(character.points), 3), np.float32)
+        whole[index] = some
         moves.append(whole[which])
     colours = linear_from_srgb(arrays["colours"][which]) if "colours" in arrays else None
     skinned = character.skin is not None

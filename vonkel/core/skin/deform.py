@@ -14,6 +14,7 @@ from ..character import Character
 from ..geometry.rotations import matrix_from_quaternion
 from ..rig.program import Pose
 from .between import Betweens, handed_fresh
+from .correctives import Correctives
 from .smoothing import Smoother
 
 HANDED = "handed"
@@ -72,6 +73,8 @@ class _Handed:
         skin = character.skin
         assert skin is not None and skin.handed is not None
         self.between = Betweens(character, skin.handed.between)
+        self.correctives = Correctives(character, skin.handed.correctives)
+        self._put_right = np.empty((len(character.points), 3), np.float32)
         first = len(character.joints)
         order = np.array(
             [*(character.joint_index[n] for n in skin.joints), *range(first, first + len(skin.handed.between))],
@@ -81,6 +84,14 @@ class _Handed:
         heavy = np.argsort(-weights, axis=1, kind="stable")
         self.joints = np.ascontiguousarray(np.take_along_axis(order[character.arrays["handed/joints"]], heavy, 1))
         self.weights = np.ascontiguousarray(np.take_along_axis(weights, heavy, 1))
+
+    def put_right(self, points: np.ndarray, pose: Pose, rest_inverse: np.ndarray) -> np.ndarray:
+        """(n, 3): rest points (n, 3) with the targets on that this pose asks for."""
+        if not self.correctives.list:
+            return points
+        self._put_right[:] = points
+        self.correctives.add(self.correctives.strengths(pose.rigid_matrices(rest_inverse)), self._put_right)
+        return self._put_right
 
     def matrices(self, pose: Pose, rest_inverse: np.ndarray) -> np.ndarray:
         """(j + h, 3, 4): from rest to the pose, of all joints that go out."""
@@ -195,6 +206,7 @@ class Deformer:
         if method == HANDED and self.handed is not None:
             self._last = None
             matrices = self.handed.matrices(pose, self.rest_inverse)
+            points = self.handed.put_right(points, pose, self.rest_inverse)
             self._blend("linear", matrices, points, self.handed.joints, self.handed.weights, self._out)
             return self._out
         method = "linear" if method == HANDED else method

@@ -59,6 +59,12 @@ export interface Control {
   grow: number;
 }
 
+export interface Corrective {
+  name: string;
+  joint: string;
+  weights: number[];
+}
+
 export interface Curve {
   keys: CurveKey[];
   manner: "linear" | "smooth" | "stepped";
@@ -110,6 +116,7 @@ export interface Freedom {
 
 export interface HandedSkin {
   between: Between[];
+  correctives: Corrective[];
   seal: string;
 }
 

@@ -29,6 +29,7 @@ export class Strip {
     this.fresh = true;
     this.wanted = false;
     this.shown = false; // it has been asked for once
+    /** @type {Map<string, any>} */ this.before = new Map(); // cards of the state that was tried before
     /** @type {Map<string, any>} */ this.now = new Map(); // cards of poses tried again since, by name
   }
 
@@ -87,7 +88,8 @@ export class Strip {
   }
 
   card(c) {
-    const now = this.now.get(c.name);
+    const now = this.now.get(c.name),
+      was = now ? c : this.before.get(c.name);
     return h(
       "button",
       {
@@ -102,7 +104,9 @@ export class Strip {
       h("img", { src: `data:image/png;base64,${c.picture}`, alt: "" }),
       h("span", { class: `grade ${(now ?? c).grade}` }, (now ?? c).grade),
       h("span", {}, c.name),
-      now ? h("span", { class: `since ${worse(c, now) ? "worse" : ""}`, title: SINCE }, since(c, now)) : null,
+      was
+        ? h("span", { class: `since ${worse(was, now ?? c) ? "worse" : ""}`, title: SINCE }, since(was, now ?? c))
+        : null,
     );
   }
 
@@ -117,7 +121,9 @@ export class Strip {
   async run() {
     try {
       const { job } = await call("POST", `/api/c/${this.bench.number}/trials`);
+      const before = this.fresh ? null : this.cards; // of another state: what these are compared with
       await this.bench.watchJob(job);
+      if (before) this.before = new Map(before.map((c) => [c.name, c]));
       await this.bench.refresh({ keepPose: true });
       this.now.clear();
       await this.show(true);

@@ -40,11 +40,14 @@ function skinOut(b) {
   const { skin } = b.state;
   if (!skin) return h("p", { class: "empty" }, "There is no skin yet: the mesh goes out unbound.");
   const { handed } = skin,
-    count = handed?.between.length ?? 0;
+    count = handed?.between.length ?? 0,
+    targets = handed?.correctives.length ?? 0;
   const states = {
     none: "It goes out with its own weights, blended linearly: thinner where joints turn than what you see live.",
     stale: "The skin was changed since: until it is made again, it goes out as it is.",
-    fresh: `Weights of its own, and ${count} joints between others that move half-way and swell.`,
+    fresh: `Weights of its own, and ${count} joints between others that move half-way and swell${
+      targets ? `; ${targets} targets put right what is left` : ""
+    }.`,
   };
   const state = !handed ? "none" : skin.fresh ? "fresh" : "stale";
   return [
@@ -55,6 +58,12 @@ function skinOut(b) {
       fields: { between: "joints between others, at most", influences: "influences a point" },
       beside: handed ? button("Go out as it is", () => b.step("handover.plain", {}), "small") : null,
     }),
+    state === "fresh"
+      ? stepForm(b, "handover.correctives", {
+          label: targets ? "Put right again" : "Put right what is left",
+          fields: { targets: "morph targets, at most" },
+        })
+      : null,
     switchButton(
       "Live outline",
       b.wanted,
