@@ -12,6 +12,7 @@ from ..core.trials import run_trials
 from .findings import findings
 from .order import order_of
 from .report import counts, listed, report
+from .skin import behind, strays_told
 
 
 @dataclass(frozen=True)
@@ -36,5 +37,9 @@ READINGS: dict[str, Reading] = {
     ),
     "order": Reading("the rig as a list of operations, with what each costs", order_of),
     "trials": Reading("every trial pose measured, the worst first", _trials),
+    "strays": Reading(
+        "what joints hold where they have no business, and whether the trials are calmer without", strays_told
+    ),
+    "behind": Reading("points that stay behind in some pose, in groups", behind),
     "report": Reading("counts, findings and trials in one", lambda c: report(c, _trials(c) if c.skin else [])),
 }

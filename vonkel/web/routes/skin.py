@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -17,19 +16,16 @@ from ...core.geometry import choosing
 from ...core.skin.deform import mix_of
 from ...core.skin.edits import checked
 from ...core.skin.maps import colours_of, counts_of, jumps_of
-from ...core.skin.strays import strays_of
 from ...core.skin.zones import zone_of
 from ...core.tolerances import MAX_POINTS
-from ...core.trials.behind import left_behind
-from ...core.trials.worth import worth_taking_off
 from ...core.weights import table_of
+from ...readings import skin as told
 from ..payload import where
 from .characters import download
 from .deps import TheJobs, TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api")
 MOST_ROWS = 400  # of the table of weights
-MOST_GROUPS = 60  # of points left behind
 
 
 def _bound(workshop: TheWorkshop, number: int) -> Character:
@@ -51,39 +47,21 @@ def skin_map(workshop: TheWorkshop, number: int, kind: Literal["inks", "count", 
 @router.get("/c/{number}/skin/strays")
 def strays(workshop: TheWorkshop, number: int) -> list[dict[str, Any]]:
     """What joints move that they should not, the worst first."""
-    return [
-        {
-            "joint": s.joint,
-            "where": s.where,
-            "count": len(s.points),
-            "most": round(s.most, 3),
-            "points": s.points.tolist(),
-        }
-        for s in strays_of(_bound(workshop, number))
-    ]
+    return told.strays(_bound(workshop, number))
 
 
 @router.get("/c/{number}/skin/strays/worth")
 def worth(workshop: TheWorkshop, number: int) -> list[dict[str, Any]]:
     """How much calmer the trials are once each of the first strays is taken off."""
-    return [{"joint": j, "where": w, "calmer": g} for j, w, g in worth_taking_off(_bound(workshop, number))]
+    return told.worth(_bound(workshop, number))
 
 
 @router.post("/c/{number}/skin/behind")
 def behind(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
     """Points that stay behind in some pose, in groups; a job."""
     c = _bound(workshop, number)
-
-    def work() -> list[dict[str, Any]]:
-        return [
-            {
-                "points": g.points.tolist(), "poses": g.poses, "worst": g.worst,
-                "picture": base64.b64encode(g.picture).decode(),
-            }
-            for g in left_behind(c)[:MOST_GROUPS]
-        ]  # fmt: skip
-
-    return {"job": jobs.start("Looking for points left behind", number, work).as_dict()}
+    job = jobs.start("Looking for points left behind", number, lambda: told.behind(c, pictures=True))
+    return {"job": job.as_dict()}
 
 
 @router.get("/c/{number}/skin/zone/{joint}")
