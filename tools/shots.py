@@ -120,7 +120,7 @@ def shoot(page):
     page.evaluate("vonkel.plate.home()")
     page.evaluate("vonkel.step('handover.skin', {}).then(() => vonkel.strip.run())")
     wait(page, "vonkel.state.skin.fresh && vonkel.strip.fresh && document.getElementById('job').hidden")
-    page.locator(".pose-card", has_text="deep crouch").click()
+    page.evaluate("vonkel.trial = 'deep crouch'; vonkel.pose(); vonkel.look()")
     wait(page, "vonkel.plate.wanted && vonkel.live.idle")
     shot("handover")
     page.locator("#ledger-open").click()

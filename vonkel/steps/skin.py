@@ -344,15 +344,17 @@ class Carry(Params):
     weights: Array
 
 
-@step("skin.carry", Carry, lambda c, p: f"Took weights from {len(p.places):,} points", long=True)
+@step("skin.carry", Carry, lambda c, p: f"Took weights from {p.places.shape[0]:,} points", long=True)
 def carry(character: Character, p: Carry) -> Character:
     """Take weights from elsewhere: by number where the points are the same, else by place and by which way the skin faces."""
-    shapes = p.places.shape, p.normals.shape, p.holders.shape, p.weights.shape
-    m = len(p.places)
-    if shapes[0] != (m, 3) or shapes[1] != (m, 3) or len(shapes[2]) != 2 or shapes[2] != shapes[3] or shapes[2][0] != m:
+    m = p.places.shape[0] if p.places.ndim else 0
+    fits = p.places.shape == p.normals.shape == (m, 3) and p.holders.ndim == 2 and p.holders.shape == p.weights.shape
+    if not fits or len(p.holders) != m:
         raise BadParameters(
             "Places, normals, holders and weights don't fit each other.", "skin.carry", "Save them again."
         )
+    if not {p.places.dtype.kind, p.normals.dtype.kind} <= set("fiu"):
+        raise BadParameters("Places and normals are numbers.", "skin.carry", "Save them again.")
     if p.holders.dtype.kind not in "ui" or p.weights.dtype.kind != "f" or not m:
         raise BadParameters("Holders are whole numbers, weights are not.", "skin.carry", "Save them again.")
     if p.holders.max(initial=0) >= len(p.joints) or p.holders.min(initial=0) < 0 or p.weights.min(initial=0) < 0:

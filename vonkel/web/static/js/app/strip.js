@@ -27,6 +27,7 @@ export class Strip {
     this.bench = bench;
     this.cards = [];
     this.fresh = true;
+    this.of = 0; // the step whose state they are of
     this.wanted = false;
     this.shown = false; // it has been asked for once
     /** @type {Map<string, any>} */ this.before = new Map(); // cards of the state that was tried before
@@ -41,8 +42,10 @@ export class Strip {
     try {
       const { cards, fresh } = await call("GET", `/api/c/${this.bench.number}/trials`);
       Object.assign(this, { cards, fresh });
-      if (fresh) this.now.clear();
-      else this.follow();
+      if (fresh) {
+        this.now.clear();
+        this.of = this.bench.position().step;
+      } else this.follow();
     } catch (error) {
       say(error);
     }
@@ -121,7 +124,7 @@ export class Strip {
   async run() {
     try {
       const { job } = await call("POST", `/api/c/${this.bench.number}/trials`);
-      const before = this.fresh ? null : this.cards; // of another state: what these are compared with
+      const before = this.of === this.bench.position().step ? null : this.cards; // of another state
       await this.bench.watchJob(job);
       if (before) this.before = new Map(before.map((c) => [c.name, c]));
       await this.bench.refresh({ keepPose: true });
