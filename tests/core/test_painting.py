@@ -320,6 +320,10 @@ def test_chosen_points_alone_are_bound_anew_and_chosen_joints_alone_hold(tube):
     spoilt, _ = apply_step(tube, "skin.hold", {"points": list(range(60)), "joint": "tail_3", "weight": 1.0})
     done, _ = apply_step(spoilt, "skin.bind", {"points": list(range(30)), "influences": 3})
     assert table_of(done).of("tail_3")[:30].max() < 0.1 and table_of(done).of("tail_3")[30:60].min() > 0.99
+    sharper, _ = apply_step(tube, "skin.bind", {"falloffs": {"tail_2": 3.0}, "influences": 3})
+    was, now = table_of(tube).of("tail_2"), table_of(sharper).of("tail_2")
+    some = (was > 0.05) & (was < 0.6)
+    assert some.any() and (now[some] < was[some]).all()
     two, _ = apply_step(tube, "skin.bind", {"joints": ["tail_1", "tail_2"]})
     assert table_of(two).of("tail_3").max() == 0
 

@@ -27,6 +27,10 @@ def _ways(schema: dict[str, Any]) -> None:
     schema["words"] = {k: b.title for k, b in BINDINGS.items()}
 
 
+Point = Annotated[int, Field(ge=0, lt=MAX_POINTS)]
+Points = Annotated[list[Point], Field(max_length=MAX_POINTS)]
+
+
 class Bind(Params):
     influences: int = Field(4, ge=1, le=8, description="the most joints that may hold a point; engines want 4")
     falloff: float = Field(5.0, ge=1.0, le=12.0, description="how fast a joint's hold fades; higher is sharper")
@@ -48,9 +52,10 @@ class Bind(Params):
         json_schema_extra=_ways,
     )
     joints: list[str] = Field([], max_length=2000, description="only these may hold skin; none: all that deform")
-    points: list[int] = Field(
-        [], max_length=MAX_POINTS, description="only these are bound anew, what others are held by stays; none: all",
-    )  # fmt: skip
+    points: Points = Field([], description="only these are bound anew, what others are held by stays; none: all")
+    falloffs: dict[str, Annotated[float, Field(ge=0.2, le=5.0)]] = Field(
+        {}, max_length=2000, description="joint → how much sharper (above 1) or softer its own hold fades"
+    )
 
 
 @step(
@@ -61,9 +66,9 @@ class Bind(Params):
 )
 def bind(character: Character, p: Bind) -> Character:
     """Bind the skin to the deforming joints: by distance through the volume, or another way there is."""
-    for name in p.joints:
+    for name in (*p.joints, *p.falloffs):
         character.joint(name)
-    bound = bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by, p.cells, p.joints)
+    bound = bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by, p.cells, p.joints, p.falloffs)
     return edits.only(character, bound, edits.checked(character, p.points)) if p.points else bound
 
 
@@ -81,7 +86,7 @@ def method(character: Character, p: Method) -> Character:
 
 
 class Mix(Params):
-    points: list[int] = Field([], max_length=MAX_POINTS, description="none: all")
+    points: Points = Field([], description="none: all")
     share: float = Field(1.0, ge=0.0, le=1.0, description="1: by dual quaternions; 0: linear")
 
 
@@ -194,9 +199,6 @@ def paint(character: Character, p: Paint) -> Character:
     painting = Painting(character, p.as_brush())
     painting.put(p.samples)
     return painting.result()
-
-
-Points = Annotated[list[int], Field(max_length=MAX_POINTS)]
 
 
 class OfPoints(Params):

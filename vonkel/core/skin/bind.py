@@ -6,7 +6,7 @@ Through the volume: bones own what is nearest to them by the way through the bod
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -64,12 +64,14 @@ BINDINGS: dict[str, Binding] = {}
 def bind_skin(
     character: Character, influences: int = 4, falloff: float = USUAL_FALLOFF, smooth: int = USUAL_SMOOTH,
     deforming: str = "dual", by: str = "volume", cells: int = 0, joints: Collection[str] = (),
+    falloffs: Mapping[str, float] | None = None,
 ) -> Character:  # fmt: skip
     """Bind every skin part to the deforming joints; other parts follow one joint each, rigidly.
 
     influences: the most joints that may hold a point; falloff: how fast a joint's hold fades with distance
     (higher: sharper); smooth: how far holds are evened along the surface; deforming: how joints' moves are blended; by: one of
-    BINDINGS; cells: how many the body is filled with, 0 for as many as its thin parts want; joints: only these may hold skin.  Raises StepRefused where there
+    BINDINGS; cells: how many the body is filled with, 0 for as many as its thin parts want; joints: only these may hold skin; falloffs: joint →
+    how much sharper (above 1) or softer its own hold fades.  Raises StepRefused where there
     are no deforming joints, or where the method can't work on this mesh.
     """
     if by not in BINDINGS:
@@ -91,6 +93,8 @@ def bind_skin(
             character, points, topology_of(character).triangles[keep], soft, bones, falloff, smooth, influences, cells
         )
         own = coo_matrix(BINDINGS[by].weights(surface))
+        if falloffs:
+            own = _refaded(own, [falloffs.get(b.joint, 1.0) for b in bones])
         held = csr_matrix((own.data, (np.flatnonzero(soft)[own.row], own.col)), held.shape)
     table = _with_rigid_parts(character, WeightTable(holders, held))
     index, weights = table.rows(influences)
@@ -103,6 +107,13 @@ def bind_skin(
         ),
         arrays={"skin/joints": index, "skin/weights": weights},
     )
+
+
+def _refaded(held: coo_matrix, powers: Sequence[float]) -> coo_matrix:
+    """Weights (n, bones), each bone's to its power and rows whole again: above 1 it lets go sooner where others hold, too."""
+    made = csr_matrix((held.data ** np.array(powers)[held.col], (held.row, held.col)), held.shape)
+    sums = np.asarray(made.sum(1)).ravel()
+    return coo_matrix(diags(1.0 / np.where(sums > 0, sums, 1.0)) @ made)
 
 
 def weights_through_volume(s: Surface) -> csr_matrix:

@@ -25,6 +25,7 @@ from .characters import download
 from .deps import TheJobs, TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api")
+Point = Annotated[int, Field(ge=0, lt=MAX_POINTS)]
 MOST_ROWS = 400  # of the table of weights
 
 
@@ -98,7 +99,7 @@ def take_weights(
 class Choice(BaseModel):
     model_config = ConfigDict(extra="forbid")
     how: Literal["island", "part", "grow", "shrink", "invert", "loop", "limb", "weight", "jump"]
-    points: list[int] = Field([], max_length=MAX_POINTS)
+    points: list[Point] = Field([], max_length=MAX_POINTS)
     joint: str = ""
     low: float = Field(0.0, ge=0, le=1, allow_inf_nan=False)
     high: float = Field(1.0, ge=0, le=1, allow_inf_nan=False)
@@ -129,7 +130,7 @@ def choose(workshop: TheWorkshop, number: int, body: Choice) -> dict[str, Any]:
 
 class Asked(BaseModel):
     model_config = ConfigDict(extra="forbid")
-    points: list[int] = Field(max_length=MAX_POINTS)
+    points: list[Point] = Field(max_length=MAX_POINTS)
 
 
 @router.post("/c/{number}/skin/rows")

@@ -1,19 +1,18 @@
 // The Skin station: who holds what, what moves that should not, and mending it.
 import { enterStation } from "../app/stations.js";
 import { call } from "../net/api.js";
-import { acts, button, chosenButton, fileButton, fold, switchButton } from "../widgets/fields.js";
+import { acts, button, chosenButton, fileButton, fold, numberField, pairs, switchButton } from "../widgets/fields.js";
 import { filtered, hierarchy, noJoints } from "../widgets/hierarchy.js";
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say } from "../widgets/toasts.js";
 import { fullName, inWords, spaced } from "../words.js";
 import { behindFields, behindList } from "./behind.js";
+import { MAPS, showMap } from "./skinmaps.js";
+import { loadStrays, strayFields, strayList } from "./strays.js";
 import { loadRows } from "./weights.js";
 
 const METHODS = { dual: "Dual quaternion", linear: "Linear", mixed: "Painted blend" };
-const MAPS = { joint: "One joint", inks: "All joints", count: "How many", jump: "Jumps", blend: "Blend" };
-const FEW = 5; // rows of what moves that should not, before one asks for more
-const JUMP = 0.5; // a weight that changes by as much over one edge is shown in full
 
 /** A joint's share of the skin, as a bar; a lock where it is locked. */
 function share(b, j) {
@@ -29,14 +28,36 @@ function share(b, j) {
 }
 
 function binding(b, skin) {
-  return stepForm(b, "skin.bind", {
+  const form = stepForm(b, "skin.bind", {
     label: skin ? "Bind again" : "Bind",
     kind: skin ? "small" : "mend",
     fields: { influences: "influences", falloff: "falloff", by: "how", cells: "cells (0: chosen)" },
     values: { influences: skin?.influences ?? 4 },
-    fixed: { method: skin?.method ?? "dual" },
+    fixed: () => ({ method: skin?.method ?? "dual", falloffs: b.ui.falloffs }),
     more: { influences: { "aria-label": "influences a point" } },
   });
+  return [form, ownFalloffs(b)];
+}
+
+/** How sharply single joints fade: the chosen one's, and those that were said before. */
+function ownFalloffs(b) {
+  const { falloffs } = b.ui,
+    { joint } = b.plate.selected,
+    names = [...new Set([...(joint ? [joint] : []), ...Object.keys(falloffs)])];
+  const set = (name) => (v) => {
+    const other = b.symmetry ? b.state.joints.find((j) => j.name === name)?.partner : "";
+    b.ui.falloffs = Object.fromEntries(
+      Object.entries({ ...falloffs, [name]: v, ...(other ? { [other]: v } : {}) }).filter(([, by]) => by && by !== 1),
+    );
+  };
+  const field = (name) =>
+    numberField(`how sharply ${fullName(name)} fades`, falloffs[name] ?? 1, set(name), { min: 0.2, max: 5, step: 0.1 });
+  return names.length
+    ? [
+        h("p", { class: "soft" }, "Sharper (above 1) or softer, joint by joint:"),
+        pairs(...names.map((n) => [fullName(n), field(n)])),
+      ]
+    : null;
 }
 
 /** A part of the sheet that folds away. */
@@ -158,151 +179,6 @@ function underHand(b) {
   return [h("p", { class: "soft" }, about), under.weights.map(row)];
 }
 
-// -- what joints move that they should not -----------------------------------------------------------------------
-function strayList(b) {
-  const { strays, allStrays } = b.ui;
-  if (!strays) return null;
-  const chosen = b.plate.selected.joint,
-    own = chosen ? strays.filter((s) => s.joint === chosen) : [],
-    list = onceASide(b, own.length ? own : strays),
-    few = allStrays ? list : list.slice(0, FEW);
-  const title = own.length ? `${fullName(chosen)} moves also` : "Reached by what should keep off";
-  const none = "Nothing: every joint keeps to its own.";
-  if (!strays.length) return [h("h3", {}, title), h("p", { class: "fine" }, none)];
-  return [
-    h("h3", {}, title),
-    few.map((s) => strayRow(b, s)),
-    list.length > few.length
-      ? acts(
-          button(
-            `${list.length - few.length} more`,
-            () => {
-              b.ui.allStrays = true;
-            },
-            "small quiet",
-          ),
-        )
-      : null,
-  ];
-}
-
-const otherSide = (words) => words.replace(/[ _][LR]$/, (t) => t[0] + { L: "R", R: "L" }[t[1]]);
-
-/** With both sides at once, what is the same on the other side stands in the list once. */
-function onceASide(b, list) {
-  if (!b.symmetry) return list;
-  const seen = new Map();
-  for (const s of list) {
-    const twin = seen.get(`${otherSide(s.joint)}|${otherSide(s.where)}`);
-    if (twin) twin.both = true;
-    else seen.set(`${s.joint}|${s.where}`, { ...s, both: false });
-  }
-  return [...seen.values()];
-}
-
-/** What the trials say of a mend: how much less skin is strained there. */
-const calmerWords = (by) =>
-  by > 0.02
-    ? `. Off, it is calmer by ${Math.round(Math.min(100 * by, 100))} %.`
-    : ". Off, it is no calmer: it fades well here.";
-
-function strayRow(b, s) {
-  const where = s.where.startsWith("patches") ? s.where : `on the ${fullName(s.where.replace(/ ([LR])$/, "_$1"))}`;
-  return h(
-    "div",
-    { class: "stray", key: `${s.joint} ${s.where}`, "data-stray": `${s.joint}|${s.where}` },
-    h(
-      "p",
-      {},
-      h("strong", {}, fullName(s.joint)),
-      ` moves ${spaced(s.count)} points ${where}, up to ${s.most.toFixed(2)}`,
-      s.both ? "; so on the other side" : "",
-      s.calmer === undefined ? "" : calmerWords(s.calmer),
-    ),
-    acts(
-      button("Show", () => showStray(b, s), "small"),
-      button(
-        "Take it off",
-        () => b.step("skin.keep_off", { joint: s.joint, where: s.where, both_sides: b.symmetry }),
-        "small mend",
-      ),
-      button("Brush it", () => brushStray(b, s), "small"),
-    ),
-  );
-}
-
-function showStray(b, s) {
-  b.ui.skinMap = "joint";
-  b.selectJoint(s.joint);
-  b.plate.marked = s.points;
-  b.plate.lookAt(b.plate.pointPlace(s.points[Math.floor(s.points.length / 2)]));
-}
-
-/** The brush in the hand, taking this joint's weight away, and the place in sight. */
-function brushStray(b, s) {
-  showStray(b, s);
-  b.useTool("brush");
-  b.tool.kind = "take";
-  b.touch("tool");
-}
-
-let asked = 0;
-
-async function loadStrays(b) {
-  const mine = ++asked;
-  try {
-    const strays = await call("GET", `/api/c/${b.number}/skin/strays`);
-    if (mine !== asked) return;
-    b.ui.strays = strays;
-    if (!strays.length) return;
-    const worth = await call("GET", `/api/c/${b.number}/skin/strays/worth`);
-    const calmer = new Map(worth.map((w) => [`${w.joint}|${w.where}`, w.calmer]));
-    if (mine === asked) b.ui.strays = strays.map((s) => ({ ...s, calmer: calmer.get(`${s.joint}|${s.where}`) }));
-  } catch (error) {
-    say(error);
-  }
-}
-
-// -- maps ------------------------------------------------------------------------------------------------------------
-const LEGENDS = {
-  count: (b) => ({ title: "joints that hold a point", labels: ["0", "", "", "", String(b.state.skin.influences)] }),
-  blend: () => ({ title: "how much deforms by dual quaternions", labels: ["linear", "", "½", "", "dual"] }),
-  jump: () => ({ title: "how far a weight jumps to the next point", labels: ["0", "", "¼", "", "½"] }),
-};
-
-async function bytes(path) {
-  const response = await fetch(path);
-  if (!response.ok) throw (await response.json()).error;
-  return response.arrayBuffer();
-}
-
-/** Colour the mesh by what is to be shown; what comes late is left if something else was asked meanwhile. */
-async function showMap(b) {
-  const { skinMap } = b.ui,
-    { joint } = b.plate.selected,
-    path = `/api/c/${b.number}`;
-  if (!b.state.skin || (skinMap === "joint" && !joint)) return;
-  const current = () => b.station === "skin" && b.ui.skinMap === skinMap && b.plate.selected.joint === joint;
-  try {
-    if (skinMap === "inks") {
-      const data = new Uint8Array(await bytes(`${path}/skin/map/inks`));
-      if (!current()) return;
-      b.plate.setInks(data);
-      b.legend = { title: "every joint in an ink of its own", plain: true };
-      return;
-    }
-    const data = new Float32Array(
-      await bytes(skinMap === "joint" ? `${path}/weights/${encodeURIComponent(joint)}` : `${path}/skin/map/${skinMap}`),
-    );
-    if (!current()) return;
-    const scale = { joint: 1, count: 1 / b.state.skin.influences, jump: 1 / JUMP, blend: 1 }[skinMap];
-    b.plate.setValues(scale === 1 ? data : data.map((v) => v * scale));
-    b.legend = skinMap === "joint" ? { title: `weight of ${fullName(joint)}` } : LEGENDS[skinMap](b);
-  } catch (error) {
-    say(error);
-  }
-}
-
 async function pickPoint(b, index) {
   if (!b.state.skin) return;
   try {
@@ -332,8 +208,8 @@ enterStation("skin", {
     under: null,
     skinMap: "joint",
     alone: false,
-    strays: null,
-    allStrays: false,
+    falloffs: {},
+    ...strayFields,
     chosenPoints: [],
     rows: null,
     rowSort: null,

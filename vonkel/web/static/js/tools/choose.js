@@ -20,6 +20,8 @@ const FROM = {
   limb: "Region",
 };
 
+const bindAs = (skin) => ({ influences: skin?.influences ?? 4, method: skin?.method ?? "dual" });
+
 class Points extends PlateTool {
   kind = "add";
   size = 0;
@@ -34,10 +36,12 @@ class Points extends PlateTool {
   enter(b) {
     super.enter(b);
     this.size ||= 0.02 * b.state.height;
+    b.plate.layers = { ...b.plate.layers, controls: false };
     this.mark();
   }
   leave() {
     this.b.plate.marked = [];
+    this.b.plate.layers = { ...this.b.plate.layers, controls: true };
     super.leave();
   }
   get chosen() {
@@ -145,6 +149,9 @@ class Points extends PlateTool {
         button("As what lies round them", () => this.do("skin.from_neighbours"), "small"),
         button("Nearest bone", () => this.do("skin.nearest"), "small"),
         button("Even out", () => this.do("skin.even", { share: 0.5, rounds: 4 }), "small"),
+        button("Bind these anew", () => this.do("skin.bind", bindAs(b.state.skin)), "small", {
+          title: "What others are held by stays",
+        }),
       ),
     ];
   }
