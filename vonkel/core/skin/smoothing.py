@@ -9,6 +9,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import reverse_cuthill_mckee
 
 from ..character import Character
 from ..compiled import compiled_loosely
@@ -24,10 +26,11 @@ class Smoother:
 
     def __init__(self, character: Character, rounds: int) -> None:
         self.rounds = rounds
-        self.first, self.of, self.soft, self.rows, self.cols, self.triangles, self.side = _mesh_of(character)
+        self.first, self.of, soft, self.rows, self.cols, self.triangles, self.side = _mesh_of(character)
+        self.hard = np.flatnonzero(~soft)
         rest = np.ascontiguousarray(character.points[self.first], np.float32)
         self._a, self._b = np.empty_like(rest), np.empty_like(rest)
-        self._normals = np.empty_like(rest)
+        self._normals, self._restored = np.empty_like(rest), np.empty_like(rest)
         even = self._evened(rest)
         self.details = np.empty_like(rest)
         _details(rest, even, self._frames_at(even), self.side, self.details)
@@ -48,8 +51,11 @@ class Smoother:
 
     def __call__(self, posed: np.ndarray, out: np.ndarray) -> None:
         """Smooth posed points (n, 3) float32 into `out`, which may be the same array."""
-        even = self._evened(posed[self.first])
-        _restored(even, self._frames_at(even), self.side, self.details, self.of, self.soft, posed, out)
+        hard = posed[self.hard]
+        even = self._evened(np.take(posed, self.first, 0))
+        _restored(even, self._frames_at(even), self.side, self.details, self._restored)
+        np.take(self._restored, self.of, 0, out, "clip")
+        out[self.hard] = hard
 
 
 @derived("points", "face_starts", "face_corners", "parts", most=4)
@@ -63,6 +69,12 @@ def _mesh_of(character: Character) -> tuple[np.ndarray, ...]:
         soft[slice(*part.points)] = part.role == "skin"
     edges = of[topo.edges]
     edges = np.unique(np.sort(edges[edges[:, 0] != edges[:, 1]], axis=1), axis=0)
+    # Neighbours stand near each other in memory: rounds go several times quicker (Cuthill & McKee 1969, reversed).
+    beside = coo_matrix((np.ones(len(edges), np.int8), (edges[:, 0], edges[:, 1])), shape=(len(first),) * 2)
+    order = reverse_cuthill_mckee((beside + beside.T).tocsr(), symmetric_mode=True)
+    rank = np.empty(len(first), np.int64)
+    rank[order] = np.arange(len(first))
+    first, of, edges = first[order], rank[of], rank[edges]
     both = np.concatenate([edges, edges[:, ::-1]])
     both = both[np.argsort(both[:, 0], kind="stable")]
     rows = np.searchsorted(both[:, 0], np.arange(len(first) + 1)).astype(np.uint32)
@@ -73,7 +85,7 @@ def _mesh_of(character: Character) -> tuple[np.ndarray, ...]:
     side = np.full(len(first), -1, np.int32)
     some = near[1:] > near[:-1]
     side[some] = cols[near[:-1][some]]
-    return first, of.astype(np.uint32), soft, rows, both[:, 1].astype(np.uint32), triangles.astype(np.uint32), side
+    return first, of.astype(np.int64), soft, rows, both[:, 1].astype(np.uint32), triangles.astype(np.uint32), side
 
 
 @compiled_loosely
@@ -147,20 +159,13 @@ def _details(points: np.ndarray, even: np.ndarray, normals: np.ndarray, side: np
 
 
 @compiled_loosely
-def _restored(
-    even: np.ndarray, normals: np.ndarray, side: np.ndarray, details: np.ndarray, of: np.ndarray, soft: np.ndarray,
-    posed: np.ndarray, out: np.ndarray,
-) -> None:  # fmt: skip
-    for n in range(len(posed)):
-        if not soft[n]:
-            out[n, 0], out[n, 1], out[n, 2] = posed[n, 0], posed[n, 1], posed[n, 2]
-            continue
-        i = of[n]
+def _restored(even: np.ndarray, normals: np.ndarray, side: np.ndarray, details: np.ndarray, out: np.ndarray) -> None:
+    for i in range(len(even)):
         x, y, z = details[i, 0], details[i, 1], details[i, 2]
         tx, ty, tz, bx, by, bz, nx, ny, nz, ok = _axes(even, normals, side, i)
         if ok:
-            out[n, 0] = even[i, 0] + tx * x + bx * y + nx * z
-            out[n, 1] = even[i, 1] + ty * x + by * y + ny * z
-            out[n, 2] = even[i, 2] + tz * x + bz * y + nz * z
-        else:
-            out[n, 0], out[n, 1], out[n, 2] = posed[n, 0], posed[n, 1], posed[n, 2]
+            out[i, 0] = even[i, 0] + tx * x + bx * y + nx * z
+            out[i, 1] = even[i, 1] + ty * x + by * y + ny * z
+            out[i, 2] = even[i, 2] + tz * x + bz * y + nz * z
+        else:  # as `_details` had it
+            out[i, 0], out[i, 1], out[i, 2] = even[i, 0] + x, even[i, 1] + y, even[i, 2] + z
