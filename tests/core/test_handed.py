@@ -97,6 +97,17 @@ def test_its_rows_are_whole_mirrored_and_no_wider_than_asked(otter, handed):
         assert held[0].sum() == pytest.approx(held[1].sum(), rel=0.02), name
 
 
+def test_a_skin_that_is_painted_on_one_side_goes_out_so(otter):
+    arm = np.flatnonzero(otter.points[:, 0] > 0.25)
+    painted, _ = apply_step(otter, "skin.hold", {"points": arm.tolist(), "joint": "head", "weight": 0.9})
+    done = handed_over(painted, 0)
+    names = done.skin.joints
+    index, weights = done.arrays["handed/joints"], done.arrays["handed/weights"]
+    head = np.where(index == names.index("head"), weights, 0).sum(1)
+    assert head[arm].mean() > 0.7 and head[otter.points[:, 0] < -0.25].max() < 0.1
+    assert nearness(done, trials(done)).rms <= 1.02 * nearness(painted, trials(painted)).rms
+
+
 # -- it stays true ---------------------------------------------------------------------------------------------------
 def test_it_is_of_the_skin_it_was_made_of(handed):
     painted, _ = apply_step(handed, "skin.even", {"rounds": 1})

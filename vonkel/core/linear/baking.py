@@ -27,6 +27,7 @@ MANY, ALL = 24, 64  # candidates a point: for solving, for choosing
 EVERY = 4  # points, of which one is looked at when joints between are chosen
 RIGID = 0.98  # held by one joint more than this: nothing to choose there
 AT_ONCE = 12  # poses
+UNLIKE = 0.01  # a live skin whose sides differ by more than this is solved on each side by itself
 LEAST = 1e-4  # solved weights below this go
 MOST_POINTS = 200_000
 
@@ -171,13 +172,18 @@ class _Work:
         )
 
     def _mirror(self, between: Sequence[Between]) -> Mirror | None:
-        """How the body is mirrored, with its joints and those between; None where it isn't."""
+        """How the body is mirrored, with its joints and those between; None where it, or what holds it live, isn't."""
         names = [*self.joints, *(h.name for h in between)]
         number = {n: i for i, n in enumerate(names)}
         pairs = {(h.a, h.b): number[h.name] for h in between} | {(h.b, h.a): number[h.name] for h in between}
         partner = [number.get(opposite_name(n), number[n]) for n in self.joints]
         partner += [pairs.get((opposite_name(h.a), opposite_name(h.b)), -1) for h in between]
-        return mirror_of(self.character.points, np.array(partner, np.int64), self.character.size)
+        mirror = mirror_of(self.character.points, np.array(partner, np.int64), self.character.size)
+        if mirror is None:
+            return None
+        own = Mirror(mirror.other, mirror.partner[: len(self.joints)], mirror.side)
+        unlike = abs(self.table.held - self.table.held[own.other][:, own.partner])
+        return mirror if unlike.max() < UNLIKE else None
 
 
 def _alike(table: WeightTable, mirror: Mirror) -> WeightTable:

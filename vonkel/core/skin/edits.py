@@ -251,7 +251,7 @@ def mirrored(character: Character, from_left: bool) -> Character:
     _, source = tree_of(character).query(points[take] * [-1.0, 1.0, 1.0])
     partner = {n: opposite_name(n) for n in rows.names}
     for n in list(partner.values()):
-        if n in character.joint_index and n not in rows.names:
+        if n in character.joint_index and character.joint(n).deforms and n not in rows.names:
             rows.names.append(n)
     other = np.array(
         [rows.names.index(partner[n]) if partner.get(n) in rows.names else i for i, n in enumerate(rows.names)]
@@ -279,6 +279,8 @@ def _even_middle(rows: Rows, middle: np.ndarray, other: np.ndarray) -> None:
     best = np.take_along_axis(mean, order, 1)
     best[:, rows.most :] = 0.0
     best /= np.maximum(best.sum(1, keepdims=True), 1e-300)
+    pad = rows.weights.shape[1] - best.shape[1]
+    order, best = np.pad(order, ((0, 0), (0, pad)), "edge"), np.pad(best, ((0, 0), (0, pad)))
     rows.index[middle], rows.weights[middle] = order.astype(rows.index.dtype), best.astype(np.float32)
 
 
