@@ -50,6 +50,13 @@ class Ground:
         )
         return found
 
+    def beside(self, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Neighbours of joined points (k,), joined points too: those of at[i] are around[starts[i]:starts[i + 1]]."""
+        begin, count = self.starts[at], self.starts[at + 1] - self.starts[at]
+        starts = np.concatenate([[0], np.cumsum(count)])
+        rows = np.repeat(begin - starts[:-1], count) + np.arange(starts[-1])
+        return starts, self.fans[rows, 0]
+
 
 @derived("points", "face_starts", "face_corners", "line_starts", "line_points", most=4)
 def ground_of(character: Character) -> Ground:

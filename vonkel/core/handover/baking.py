@@ -6,7 +6,8 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from ..character import Character, Clip, Part
+from ..character import Between, Character, Clip, Part
+from ..derived import ALL, derived
 from ..formats.colours import linear_from_srgb
 from ..formats.gltf import LEAF
 from ..formats.scene import Material, Mesh, Node, Polygons, Scene, SkinOver, Take
@@ -46,17 +47,25 @@ def baked(character: Character, pose: Pose) -> dict[str, tuple[np.ndarray, np.nd
 
 def _between(character: Character, pose: Pose) -> dict[str, tuple[np.ndarray, np.ndarray, np.ndarray]]:
     """The same of the joints between others, which hang from the first of the two."""
-    skin = character.skin
-    if skin is None or skin.handed is None or not handed_fresh(character):
+    between, moved = _betweens(character)
+    if not between:
         return {}
-    own, sizes = Betweens(character, skin.handed.between).frames_at(pose, rest_inverses(character))
+    own, sizes = moved.frames_at(pose, rest_inverses(character))
     out = {}
-    for h, frame, size in zip(skin.handed.between, own, sizes, strict=True):
+    for h, frame, size in zip(between, own, sizes, strict=True):
         above = np.eye(4)
         above[:3] = pose.joints[character.joint_index[h.a]]
         local = np.linalg.inv(above) @ frame
         out[h.name] = (local[:3, 3], quaternion_from_matrix(local[:3, :3]), size)
     return out
+
+
+@derived(*ALL, most=4)
+def _betweens(character: Character) -> tuple[tuple[Between, ...], Betweens]:
+    """The joints between others that go out, ready to be moved: a motion asks for them frame by frame."""
+    handed = character.skin.handed if character.skin and handed_fresh(character) else None
+    between = handed.between if handed else ()
+    return between, Betweens(character, between)
 
 
 def scene_of(character: Character, names: Mapping[str, str] | None = None) -> Scene:
@@ -66,10 +75,9 @@ def scene_of(character: Character, names: Mapping[str, str] | None = None) -> Sc
     if character.skin:
         holders = tuple(number.get(n + LEAF, number[n]) for n in character.skin.joints)
         inverse = rest_inverses(character)[[character.joint_index[n] for n in character.skin.joints]]
-        handed = character.skin.handed
-        if handed and handed_fresh(character):
-            holders += tuple(number[h.name] for h in handed.between)
-            inverse = np.concatenate([inverse, Betweens(character, handed.between).rest_inverses()])
+        between, moved = _betweens(character)
+        holders += tuple(number[h.name] for h in between)
+        inverse = np.concatenate([inverse, moved.rest_inverses()])
         skin = SkinOver(holders, inverse)
     drawn = [p for p in character.parts if p.faces[0] < p.faces[1] or p.lines[0] < p.lines[1]]
     topo = topology_of(character)
@@ -102,10 +110,9 @@ def _nodes(character: Character, names: Mapping[str, str]) -> tuple[list[Node], 
         if j.name + LEAF in rest:
             number[j.name + LEAF] = len(nodes)
             nodes.append(Node(called + LEAF, number[j.name], *rest[j.name + LEAF]))
-    for h in character.skin.handed.between if character.skin and character.skin.handed else ():
-        if h.name in rest:
-            number[h.name] = len(nodes)
-            nodes.append(Node(h.name, number[h.a], *rest[h.name], about={"between": [h.a, h.b]}))
+    for h in _betweens(character)[0] if character.joints else ():
+        number[h.name] = len(nodes)
+        nodes.append(Node(h.name, number[h.a], *rest[h.name], about={"between": [h.a, h.b]}))
     return nodes, number
 
 

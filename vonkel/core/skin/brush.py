@@ -13,11 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..character import Character, opposite_name
-from ..errors import BadParameters, StepRefused
-from ..geometry.walking import ground_of, tree_of
+from ..errors import BadParameters
+from ..geometry.walking import tree_of
 from . import amounts
 from .deform import mix_of
-from .edits import beside, nearest_others
+from .edits import Rows, beside, nearest_others
 
 BRUSHES = {
     "add": "Add",
@@ -64,19 +64,15 @@ class Painting:
 
     def __init__(self, character: Character, brush: Brush) -> None:
         """Raises StepRefused and BadParameters: no skin, an unknown brush or joint, a locked joint."""
-        skin = character.skin
-        if skin is None:
-            raise StepRefused("There is no skin yet.", character.name, "Bind it first.")
+        self.rows = Rows(character)
         if brush.kind not in BRUSHES:
             raise BadParameters(f"There is no brush “{brush.kind}”.", "", f"There are: {', '.join(BRUSHES)}.")
-        self.character, self.brush, self.ground = character, brush, ground_of(character)
-        self.names = list(skin.joints)
-        self.index = character.arrays["skin/joints"].copy()
-        self.weights = character.arrays["skin/weights"].copy()
+        self.character, self.brush, self.ground = character, brush, self.rows.ground
+        self.names, self.index, self.weights = self.rows.names, self.rows.index, self.rows.weights
         self.before = character.arrays["skin/joints"], character.arrays["skin/weights"]
-        self.most = min(skin.influences, self.weights.shape[1])
-        self.joints = np.array([self._number(n) for n in self._meant()], np.int64)
-        self.locked = np.isin(self.names, skin.locked)
+        self.most = self.rows.most
+        self.joints = np.array(self._meant(), np.int64)
+        self.locked = self.rows.locked
         self.mask = np.zeros((len(self.ground.places), max(len(self.joints), 1)))
         self.mix = mix_of(character).copy() if brush.kind == "blend" else None
         self.last: np.ndarray | None = None
@@ -84,27 +80,14 @@ class Painting:
         self._members = np.searchsorted(self.ground.of[order], np.arange(len(self.ground.places) + 1)), order
         self._heirs: np.ndarray | None = None
 
-    def _meant(self) -> list[str]:
-        """The joint of the brush, and with both sides its partner."""
-        brush, skin = self.brush, self.character.skin
+    def _meant(self) -> list[int]:
+        """The joint of the brush, and with both sides its partner, by their numbers."""
+        brush, known = self.brush, self.character.joint_index
         if brush.kind not in OF_ONE:
             return []
-        joint = self.character.joint(brush.joint)
-        if not joint.deforms:
-            raise StepRefused(f"{joint.name} is a helper: it holds no skin.", joint.name, "Choose one that deforms.")
-        assert skin is not None
-        if joint.name in skin.locked:
-            raise StepRefused(f"{joint.name} is locked.", joint.name, "Unlock it, or choose another joint.")
-        partner = opposite_name(joint.name)
-        return [joint.name, *([partner] if brush.both and partner != joint.name and self._deforms(partner) else [])]
-
-    def _deforms(self, name: str) -> bool:
-        return name in self.character.joint_index and self.character.joint(name).deforms
-
-    def _number(self, name: str) -> int:
-        if name not in self.names:
-            self.names.append(name)
-        return self.names.index(name)
+        own, partner = self.rows.number(brush.joint), opposite_name(brush.joint)
+        both = brush.both and partner != brush.joint and partner in known and self.character.joint(partner).deforms
+        return [own, self.rows.entered(partner)] if both else [own]
 
     # -- the hand ------------------------------------------------------------------------------------------------
     def put(self, samples: Iterable[Sample]) -> np.ndarray:
@@ -238,9 +221,7 @@ class Painting:
 
     def result(self) -> Character:
         """The character with the stroke on it."""
-        skin = self.character.skin
-        assert skin is not None
-        if self.mix is not None:
-            return self.character.with_(skin=skin.model_copy(update={"method": "mixed"}), arrays={"skin/mix": self.mix})
-        changed = skin.model_copy(update={"joints": tuple(self.names)}) if len(self.names) > len(skin.joints) else skin
-        return self.character.with_(skin=changed, arrays={"skin/joints": self.index, "skin/weights": self.weights})
+        if self.mix is None:
+            return self.rows.result()
+        mixed = self.rows.skin.model_copy(update={"method": "mixed"})
+        return self.character.with_(skin=mixed, arrays={"skin/mix": self.mix})

@@ -43,6 +43,10 @@ class Rows:
             raise StepRefused(f"{joint} is a helper: it holds no skin.", joint, "Choose one that deforms.")
         if joint in self.skin.locked:
             raise StepRefused(f"{joint} is locked.", joint, "Unlock it, or choose another joint.")
+        return self.entered(joint)
+
+    def entered(self, joint: str) -> int:
+        """A joint's number, entered where it held nothing yet, whatever is to be said against it."""
         if joint not in self.names:
             self.names.append(joint)
         return self.names.index(joint)
@@ -170,10 +174,8 @@ def evened(character: Character, points: np.ndarray, share: float, rounds: int) 
 
 def beside(ground: Ground, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Neighbours of joined points (k,), as points of the mesh: around[starts[i]:starts[i + 1]]."""
-    begin, count = ground.starts[at], ground.starts[at + 1] - ground.starts[at]
-    starts = np.concatenate([[0], np.cumsum(count)])
-    rows = np.repeat(begin - starts[:-1], count) + np.arange(starts[-1])
-    return starts, ground.first[ground.fans[rows, 0]]
+    starts, around = ground.beside(at)
+    return starts, ground.first[around]
 
 
 def _twins_alike(rows: Rows, points: np.ndarray) -> None:

@@ -106,10 +106,8 @@ def _apart(ground: Ground, points: np.ndarray, held: np.ndarray, far: float) -> 
         return points[:0]
     inside = np.full(len(ground.places), -1)
     inside[joined] = np.arange(len(joined))
-    counts = ground.starts[joined + 1] - ground.starts[joined]
-    rows = np.repeat(np.arange(len(joined)), counts)
-    begin = np.repeat(ground.starts[joined] - np.concatenate([[0], np.cumsum(counts)[:-1]]), counts)
-    other = inside[ground.fans[begin + np.arange(counts.sum()), 0]]
+    starts, around = ground.beside(joined)
+    rows, other = np.repeat(np.arange(len(joined)), np.diff(starts)), inside[around]
     keep = other >= 0
     graph = csr_matrix((np.ones(keep.sum(), np.int8), (rows[keep], other[keep])), shape=(len(joined),) * 2)
     count, piece = connected_components(graph, directed=False)
