@@ -70,7 +70,7 @@ def test_lines_are_walked_and_gaps_are_not(otter):
 
 # -- what a stroke does --------------------------------------------------------------------------------------------
 def test_a_stroke_lays_on_once_however_often_it_passes(tube):
-    brush = Brush("add", "tail_3", 0.12, 0.3, both=False)
+    brush = Brush(kind="add", joint="tail_3", radius=0.12, strength=0.3, both=False)
     place, other = np.array([0, 0.5, 0.1]), np.array([0, 0.55, 0.1])
     once = stroke(tube, brush, place, other)
     often = stroke(tube, brush, place, other, place, other, place)
@@ -82,7 +82,7 @@ def test_a_stroke_lays_on_once_however_often_it_passes(tube):
 
 
 def test_few_places_of_a_fast_hand_are_filled_in(tube):
-    brush = Brush("set", "tail_3", 0.12, 1.0, both=False)
+    brush = Brush(kind="set", joint="tail_3", radius=0.12, strength=1.0, both=False)
     fast = stroke(tube, brush, [0, 0.3, 0.1], [0, 0.5, 0.1])
     slow = stroke(tube, brush, *([0, y, 0.1] for y in np.linspace(0.3, 0.5, 15)))
     moved = [table_of(c).of("tail_3") - table_of(tube).of("tail_3") for c in (fast, slow)]
@@ -95,7 +95,12 @@ def test_front_only_leaves_the_far_side_and_through_takes_it(tube):
     place, look = [0, 0.5, 0.1], (0.0, 0.0, -1.0)
     back = tube.points[:, 2] < -0.05
     for through, front, reaches in ((True, True, False), (True, False, True), (False, False, False)):
-        c = stroke(tube, Brush("set", "tail_3", 0.25, 1.0, through=through, front=front, both=False), place, look=look)
+        c = stroke(
+            tube,
+            Brush(kind="set", joint="tail_3", radius=0.25, strength=1.0, through=through, front=front, both=False),
+            place,
+            look=look,
+        )
         held = table_of(c).of("tail_3") - table_of(tube).of("tail_3")
         assert (held[back].max() > 0.05) == reaches, (through, front)
         assert held[~back].max() > 0.5
@@ -106,7 +111,7 @@ def test_both_sides_are_painted_alike_also_where_the_mesh_is_but_nearly_symmetri
     shaken = otter.with_(arrays={"points": otter.points + random.normal(0, 2e-4 * otter.size, otter.points.shape)})
     place = np.array(otter.joint("forearm_L").place) + [0, 0, 0.04]
     for c, close in ((otter, 1e-6), (shaken, 0.08)):
-        done = stroke(c, Brush("add", "hand_L", 0.06, 0.5), place)
+        done = stroke(c, Brush(kind="add", joint="hand_L", radius=0.06, strength=0.5), place)
         left, right = (table_of(done).of(n) - table_of(c).of(n) for n in ("hand_L", "hand_R"))
         assert left.max() > 0.3 and abs(left.max() - right.max()) < close
         assert left.sum() == pytest.approx(right.sum(), rel=close + 1e-4)
@@ -117,7 +122,7 @@ def test_what_is_taken_away_goes_to_whoever_is_nearest(tube):
     alone = np.flatnonzero(table_of(tube).of("tail_3") > 0.999)
     assert len(alone)
     place = tube.points[alone[0]]
-    done = stroke(tube, Brush("take", "tail_3", 0.2, 1.0, fading=0.0, both=False), place)
+    done = stroke(tube, Brush(kind="take", joint="tail_3", radius=0.2, strength=1.0, fading=0.0, both=False), place)
     assert table_of(done).of("tail_3")[alone[0]] == 0.0
     assert table_of(done).of("tail_2")[alone[0]] == pytest.approx(1.0)  # its neighbour along the chain
 
@@ -130,10 +135,10 @@ def test_evening_goes_on_as_long_as_one_rubs_and_sharpening_undoes_it(tube):
 
     hard = tube
     for y in np.linspace(0.2, 0.6, 5):
-        hard = stroke(hard, Brush("sharpen", "", 0.3, 1.0, both=False), [0, y, 0.1])
+        hard = stroke(hard, Brush(kind="sharpen", joint="", radius=0.3, strength=1.0, both=False), [0, y, 0.1])
     assert roughness(hard) > roughness(tube)
     places = [[0, y, 0.1] for y in np.linspace(0.2, 0.6, 12)]
-    brush = Brush("even", "", 0.2, 1.0, both=False)
+    brush = Brush(kind="even", joint="", radius=0.2, strength=1.0, both=False)
     little, much = stroke(hard, brush, *places[:4]), stroke(hard, brush, *places, *places[::-1])
     assert little.arrays["skin/weights"].tobytes() != much.arrays["skin/weights"].tobytes()
     front = np.flatnonzero(hard.points[:, 2] > 0.08)
@@ -143,14 +148,14 @@ def test_evening_goes_on_as_long_as_one_rubs_and_sharpening_undoes_it(tube):
 
 def test_strokes_that_cannot_be_are_refused(tube, otter_mesh):
     with pytest.raises(StepRefused, match="no skin"):
-        Painting(otter_mesh, Brush("add", "x"))
+        Painting(otter_mesh, Brush(kind="add", joint="x"))
     locked, _ = apply_step(tube, "skin.lock", {"joints": ["tail_2"]})
     with pytest.raises(StepRefused, match="locked"):
-        Painting(locked, Brush("add", "tail_2"))
+        Painting(locked, Brush(kind="add", joint="tail_2"))
     with pytest.raises(BadParameters, match="no brush"):
-        Painting(tube, Brush("dust"))
+        Painting(tube, Brush(kind="dust"))
     with pytest.raises(BadParameters, match="triangle"):
-        Painting(tube, Brush("add", "tail_2")).put([(1e6, 0, 0, 1, 0, 0, 0)])
+        Painting(tube, Brush(kind="add", joint="tail_2")).put([(1e6, 0, 0, 1, 0, 0, 0)])
 
 
 # -- whatever is done, rows stay rows -------------------------------------------------------------------------------
@@ -220,7 +225,7 @@ def test_rows_stay_whole_and_locked_ones_to_the_bit(tube, changes, locked):
 # -- what joints move that they should not ---------------------------------------------------------------------------
 def test_a_hold_on_a_strange_limb_is_found_ranked_and_taken_off(otter):
     place = np.array(otter.joint("shin_L").place) + [0, 0, 0.05]
-    spoilt = stroke(otter, Brush("set", "hand_L", 0.12, 0.4), place)
+    spoilt = stroke(otter, Brush(kind="set", joint="hand_L", radius=0.12, strength=0.4), place)
     first = strays_of(spoilt)[:2]
     assert {(s.joint, s.where) for s in first} == {("hand_L", "leg L"), ("hand_R", "leg R")}
     assert first[0].most == pytest.approx(0.4, abs=0.05)  # as was put there
@@ -232,7 +237,7 @@ def test_a_hold_on_a_strange_limb_is_found_ranked_and_taken_off(otter):
 
 
 def test_a_patch_apart_from_its_own_is_found(tube):
-    spoilt = stroke(tube, Brush("set", "tail_1", 0.1, 0.5, both=False), [0, 0.97, 0.1])
+    spoilt = stroke(tube, Brush(kind="set", joint="tail_1", radius=0.1, strength=0.5, both=False), [0, 0.97, 0.1])
     (stray,) = [s for s in strays_of(spoilt) if s.joint == "tail_1"]
     assert (spoilt.points[stray.points, 1] > 0.8).all()
 
@@ -356,7 +361,9 @@ def test_a_painted_blend_lies_between_both_methods(tube):
     share = np.where(tube.points[:, 2] > 0, 0.25, 1.0)[:, None]
     assert np.abs(both - (linear + share * (dual - linear))).max() < 1e-6
     assert np.abs(deformer.deform_some(bent, points) - both[points]).max() < 1e-6
-    brushed = stroke(mixed, Brush("blend", "", 0.2, 1.0, value=0.0, both=False), [0, 0.5, 0.1])
+    brushed = stroke(
+        mixed, Brush(kind="blend", joint="", radius=0.2, strength=1.0, value=0.0, both=False), [0, 0.5, 0.1]
+    )
     assert brushed.skin.method == "mixed" and brushed.arrays["skin/mix"].min() < 0.05
 
 

@@ -194,4 +194,4 @@ def test_cards_are_worst_first_with_pictures_and_raw_figures(otter):
     mirrored = {c.name: c for c in cards}["sit"].figures.volumes
     assert mirrored["leg L"] == pytest.approx(mirrored["leg R"], abs=0.01)
     with pytest.raises(StepRefused, match="Bind the skin first"):
-        run_trials(otter.with_(skin=None))
+        run_trials(otter.with_(skin=None, shapes=()))

@@ -16,6 +16,7 @@ from .character.layout import misfit, runs_fault
 from .character.references import things_of
 from .errors import VonkelError, first_fault
 from .rig import compile_rig
+from .rig.blends import by_need
 from .rig.kits import KINDS
 from .tolerances import (
     FARTHEST,
@@ -62,6 +63,8 @@ def _faults(c: Character, before: Character | None) -> Iterator[str]:
     yield from _mesh(c, before)
     yield from _skin(c, before)
     yield from _shapes(c, before)
+    yield from _regions(c, before)
+    yield from _boards(c)
     yield from _clips(c)
     yield from _rig(c)
 
@@ -86,7 +89,7 @@ def _invalid(field: str, value: Any, before: Any) -> str:
 def _names(c: Character) -> Iterator[str]:
     for what, things in (
         ("parts", c.parts), ("joints", c.joints), ("kits", c.kits), ("controls", c.controls), ("rules", c.rules),
-        ("shapes", c.shapes), ("poses", c.poses), ("clips", c.clips), ("pictures", c.pictures),
+        ("shapes", c.shapes), ("regions", c.regions), ("boards", c.boards), ("poses", c.poses), ("clips", c.clips), ("pictures", c.pictures),
     ):  # fmt: skip
         twice = [n for n, k in Counter(t.name for t in things).items() if k > 1]
         if twice:
@@ -135,8 +138,10 @@ def _arrays(c: Character, before: Character | None) -> Iterator[str]:
                 yield fault
     wanted = {f"picture/{q.name}" for q in c.pictures}
     wanted |= {f"shape/{s.name}/{k}" for s in c.shapes for k in ("points", "moves")}
+    wanted |= {f"region/{r.name}/{k}" for r in c.regions for k in ("points", "amounts")}
+    wanted |= {f"board/{b.name}/{q.key}" for b in c.boards for q in b.pictures if q.own}
     wanted |= {f"clip/{k.name}/values" for k in c.clips}
-    there = {n for n in c.arrays if n.startswith(("picture/", "shape/", "clip/"))}
+    there = {n for n in c.arrays if n.startswith(("picture/", "shape/", "region/", "board/", "clip/"))}
     if wanted != there:
         yield f"“{min(wanted ^ there)}” is {'missing' if min(wanted ^ there) in wanted else 'of nothing that is there'}"
     for a, b in (("skin/joints", "skin/weights"), ("line_starts", "line_points")):
@@ -256,6 +261,39 @@ def _shapes(c: Character, before: Character | None) -> Iterator[str]:
             yield f"the shape “{s.name}” moves points too far"
         elif len(np.unique(index)) != len(index):
             yield f"the shape “{s.name}” moves a point twice"
+
+
+def _regions(c: Character, before: Character | None) -> Iterator[str]:
+    for r in c.regions:
+        names = f"region/{r.name}/points", f"region/{r.name}/amounts"
+        if _same(c, before, "points", *names):
+            continue
+        index, amounts = (c.arrays[n] for n in names)
+        if len(index) != len(amounts) or (len(index) and index.max() >= len(c.points)):
+            yield f"the region “{r.name}” doesn't fit the points"
+        elif len(np.unique(index)) != len(index):
+            yield f"the region “{r.name}” holds a point twice"
+        elif len(amounts) and not (amounts.min() >= 0 and amounts.max() <= 1):
+            yield f"the region “{r.name}” holds a point by less than nothing, or more than all of it"
+
+
+def _boards(c: Character) -> Iterator[str]:
+    regions, shapes = {r.name for r in c.regions}, {s.name: s for s in c.shapes}
+    for s in c.shapes:
+        lost = [n for n in (*s.of, *((s.between,) if s.between else ())) if n not in shapes]
+        if lost or (s.region and s.region not in regions):
+            yield f"the shape “{s.name}” speaks of “{lost[0] if lost else s.region}”, which isn't there"
+    circle = by_need(c.shapes)[1]
+    if circle:
+        yield f"the strength of the shape “{circle}” depends on itself"
+    for b in c.boards:
+        lost = [n for q in b.pictures for n in q.shapes if n not in shapes]
+        if lost or (b.region and b.region not in regions):
+            yield f"the board “{b.name}” speaks of “{lost[0] if lost else b.region}”, which isn't there"
+        if len({q.key for q in b.pictures}) != len(b.pictures):
+            yield f"two pictures of the board “{b.name}” have one key"
+        if any(low > 0.0 or high < 0.0 for low, high in zip(b.low, b.high, strict=True)):
+            yield f"the bead of the board “{b.name}” can't rest in its middle"
 
 
 def _clips(c: Character) -> Iterator[str]:

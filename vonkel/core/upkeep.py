@@ -7,11 +7,13 @@ controls stand where their joints now are, is nobody's business but this room's.
 from __future__ import annotations
 
 from collections.abc import Callable
+from operator import is_
 
 import numpy as np
 
-from .character import Character
+from .character import Board, Character
 from .character.references import things_of, without, without_channels
+from .motion import without_tracks
 from .rig.fitting import with_controls_anew
 
 Job = Callable[[Character, Character], Character]
@@ -54,6 +56,47 @@ def lose_what_is_gone(after: Character, before: Character) -> Character:
     after = without(after, was.things - now.things)
     gone = {c: names - now.channels[c] for c, names in was.channels.items() if c in now.channels}
     return without_channels(after, {c: names for c, names in gone.items() if names})
+
+
+def let_shapes_go(after: Character, before: Character) -> Character:
+    """Shapes, boards and clips lose the shapes, regions and boards that went; a combination goes with any of its own."""
+    if after.shapes is before.shapes and after.regions is before.regions and after.boards is before.boards:
+        return after
+    known = {r.name for r in after.regions}
+    shapes = after.shapes
+    while True:
+        names = {s.name for s in shapes}
+        left = tuple(s for s in shapes if {*s.of, *((s.between,) if s.between else ())} <= names)
+        if len(left) == len(shapes):
+            break
+        shapes = left
+    gone = {s.name for s in after.shapes} - names
+    arrays: dict[str, np.ndarray | None] = {f"shape/{n}/{k}": None for n in gone for k in ("points", "moves")}
+    shapes = tuple(s if s.region in known or not s.region else s.model_copy(update={"region": ""}) for s in shapes)
+    boards = tuple(_board_of(b, names, known) for b in after.boards)
+    if boards != after.boards or shapes != after.shapes or arrays:
+        after = after.with_(boards=boards, shapes=shapes, arrays=arrays)
+    return without_tracks(after)
+
+
+def _board_of(board: Board, shapes: set[str], regions: set[str]) -> Board:
+    """The board with what is left of its pictures: one goes with the last of its shapes."""
+    left = []
+    for q in board.pictures:
+        held = {n: v for n, v in q.shapes.items() if n in shapes}
+        if held or not q.shapes:
+            left.append(q if len(held) == len(q.shapes) else q.model_copy(update={"shapes": held}))
+    region = board.region if board.region in regions else ""
+    if region == board.region and len(left) == len(board.pictures) and all(map(is_, left, board.pictures)):
+        return board
+    return board.model_copy(update={"pictures": tuple(left), "region": region})
+
+
+def drop_loose_pictures(after: Character, before: Character) -> Character:
+    """Files of a board's pictures go with these."""
+    wanted = {f"board/{b.name}/{q.key}" for b in after.boards for q in b.pictures if q.own}
+    loose = {n for n in after.arrays if n.startswith("board/")} - wanted
+    return after.with_(arrays=dict.fromkeys(loose)) if loose else after
 
 
 def make_controls_anew(after: Character, before: Character) -> Character:
@@ -107,6 +150,8 @@ def drop_what_went_out(after: Character, before: Character) -> Character:
 
 JOBS: tuple[Job, ...] = (
     drop_unwanted_channels,
+    let_shapes_go,
+    drop_loose_pictures,
     lose_what_is_gone,
     make_controls_anew,
     unlock_what_is_gone,

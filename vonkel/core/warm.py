@@ -80,7 +80,9 @@ def _warm_editing(bound: Character) -> None:
     from .skin.edits import pruned
 
     for kind in BRUSHES:
-        Painting(bound, Brush(kind, bound.joints[0].name, 0.2)).put([(0, 0.3, 0.3, 1.0, 0.0, 0.0, 0.0)])
+        Painting(bound, Brush(kind=kind, joint=bound.joints[0].name, radius=0.2)).put(
+            [(0, 0.3, 0.3, 1.0, 0.0, 0.0, 0.0)]
+        )
     pruned(bound, 0.01, 0)
     handed_over(bound, 2)
 

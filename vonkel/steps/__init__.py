@@ -1,6 +1,21 @@
 """Steps: everything that changes a character.  Importing this package registers them all."""
 
-from . import controls, face, handover, joints, limbs, model, motion, poses, rules, shapes, skin, surgery
+from . import (
+    boards,
+    controls,
+    face,
+    handover,
+    joints,
+    limbs,
+    model,
+    motion,
+    poses,
+    regions,
+    rules,
+    shapes,
+    skin,
+    surgery,
+)
 from .recipe import BUILT_IN, Recipe, load_recipe, run_recipe
 from .registry import STEPS, Params, StepKind, apply_step
 
@@ -11,6 +26,7 @@ __all__ = [
     "Recipe",
     "StepKind",
     "apply_step",
+    "boards",
     "controls",
     "face",
     "handover",
@@ -20,6 +36,7 @@ __all__ = [
     "model",
     "motion",
     "poses",
+    "regions",
     "rules",
     "run_recipe",
     "shapes",

@@ -167,8 +167,8 @@ class Paint(Params):
 
     def as_brush(self) -> Brush:
         return Brush(
-            self.brush, self.joint, self.radius, self.strength, self.value, self.fading, self.through, self.front,
-            self.both_sides,
+            kind=self.brush, joint=self.joint, radius=self.radius, strength=self.strength, value=self.value,
+            fading=self.fading, through=self.through, front=self.front, both=self.both_sides,
         )  # fmt: skip
 
 

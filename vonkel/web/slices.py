@@ -19,9 +19,12 @@ import numpy as np
 from ..core.character import Character, opposite_name
 from ..core.derived import derived
 from ..core.recent import Recent
+from ..core.shapes.moves import farthest, led_shapes
 from ..core.skin.between import handed_fresh
 from ..core.trials import trial_poses
+from ..core.trials.shapes import shape_trials
 from ..readings import findings, station_states
+from ..readings.boards import picture_seal
 from ..readings.findings import Finding
 from ..readings.report import counts
 from ..store import LedgerRow, Position
@@ -147,7 +150,36 @@ def _pictures(look: Look) -> list[dict[str, Any]]:
 
 
 def _trial_names(look: Look) -> list[str]:
-    return [p.name for p in trial_poses(look.character)] if look.character.skin else []
+    c = look.character
+    of_shapes = [name for name, _, _ in shape_trials(c)]
+    return ([p.name for p in trial_poses(c)] if c.skin else []) + of_shapes
+
+
+def _shapes(look: Look) -> list[dict[str, Any]]:
+    """`points`: how many one moves; `far`: how far at most, metres; `led`: whether something else turns it up."""
+    c = look.character
+    leading = led_shapes(c)
+    return [
+        s.model_dump()
+        | {"points": len(c.arrays[f"shape/{s.name}/points"]), "far": farthest(c, s.name), "led": s.name in leading}
+        for s in c.shapes
+    ]
+
+
+def _regions(look: Look) -> list[dict[str, Any]]:
+    c = look.character
+    return [r.model_dump() | {"points": len(c.arrays[f"region/{r.name}/points"])} for r in c.regions]
+
+
+def _boards(look: Look) -> list[dict[str, Any]]:
+    """Each picture with the seal under which its file may be kept."""
+    c, out = look.character, []
+    for b in c.boards:
+        said = b.model_dump()
+        for told, q in zip(said["pictures"], b.pictures, strict=True):
+            told["seal"] = picture_seal(c, b, q)
+        out.append(said)
+    return out
 
 
 def _named(field: str) -> Callable[[Look], list[dict[str, Any]]]:
@@ -163,7 +195,9 @@ SLICES: dict[str, Callable[[Look], Any]] = {
     "controls": _controls,
     "lines": _lines,
     "rules": _named("rules"),
-    "shapes": _named("shapes"),
+    "shapes": _shapes,
+    "regions": _regions,
+    "boards": _boards,
     "clips": _named("clips"),
     "poses": lambda look: [p.name for p in look.character.poses],
     "pictures": _pictures,

@@ -8,9 +8,13 @@ from typing import Any
 import numpy as np
 
 from ..core.errors import BadParameters
+from ..core.shapes import moves_of
+from ..core.shapes.sculpt import Sculpting
 from ..core.skin.brush import Painting
 from ..core.skin.zones import Zoning, both_sides
+from ..steps.regions import PaintRegion
 from ..steps.registry import parsed
+from ..steps.shapes import Stroke as SculptStroke
 from ..steps.skin import Paint, Zones
 from .live import BRUSHES, Session, Stroke, Told
 
@@ -84,5 +88,58 @@ def _zone(joint: str, n: Sequence[float]) -> dict[str, Any]:
     }  # fmt: skip
 
 
+def sculpt(session: Session, stroke: Stroke, new: Sequence[tuple[float, ...]]) -> Told:
+    """A brush over a shape.  `how` is the step's parameters without the places.  Blocks: which points, and where they are."""
+    if stroke.kept is None:
+        _, params = parsed("shapes.sculpt", {**stroke.how, "samples": [(0.0,) * 7]})
+        assert isinstance(params, SculptStroke)
+        stroke.kept = params.sculpting(stroke.character)
+    sculpting: Sculpting = stroke.kept
+    rows = sculpting.put(new)
+    if not len(rows) or session.deformer is None:
+        return {}, ()
+    for name, moves in sculpting.moves.items():
+        session.deformer.hold_shape(name, rows, moves[rows])
+    return {}, (("at", rows), ("places", session.patch(rows)))
+
+
+def mask(session: Session, stroke: Stroke, new: Sequence[tuple[float, ...]]) -> Told:
+    """A brush over a region.  Blocks: which points, and by how much they are of it."""
+    if stroke.kept is None:
+        _, params = parsed("regions.paint", {**stroke.how, "samples": [(0.0,) * 7]})
+        assert isinstance(params, PaintRegion)
+        stroke.kept = params.masking(stroke.character)
+    rows = stroke.kept.put(new)
+    if not len(rows):
+        return {}, ()
+    return {}, (("at", rows), ("values", stroke.kept.amounts[rows]), ("places", session.patch(rows)))
+
+
+PLACED = 12  # numbers of a sample: pivot, move, turn in degrees, size
+
+
+def place(session: Session, stroke: Stroke, new: Sequence[tuple[float, ...]]) -> Told:
+    """A shape moved as a whole: a sample is pivot, move, turn and size; of a batch the last counts."""
+    if not new or session.deformer is None:
+        return {}, ()
+    said = new[-1]
+    if len(said) != PLACED:
+        raise BadParameters("A place of a shape is twelve numbers.", "samples", "Reload the page.")
+    told = {"pivot": said[0:3], "move": said[3:6], "turn": said[6:9], "size": said[9:12]}
+    kind, params = parsed("shapes.place", {**stroke.how, **told})
+    shape = str(stroke.how.get("shape", ""))
+    moves = moves_of(kind.run(stroke.character, params), shape)
+    before = stroke.kept if stroke.kept is not None else moves_of(stroke.character, shape)
+    rows = np.flatnonzero((moves != before).any(1))
+    stroke.kept = moves
+    if not len(rows):
+        return {}, ()
+    session.deformer.hold_shape(shape, rows, moves[rows].astype(np.float32))
+    return {}, (("at", rows), ("places", session.patch(rows)))
+
+
+BRUSHES["sculpt"] = sculpt
+BRUSHES["mask"] = mask
+BRUSHES["place"] = place
 BRUSHES["skin"] = paint_skin
 BRUSHES["zone"] = size_zones

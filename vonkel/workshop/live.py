@@ -121,6 +121,8 @@ class Session:
             points = points.copy()  # the deformer is asked once more
         names = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
         self.said["controls"] = len(names)
+        if pose.shapes:
+            self.said["shapes"] = {n: round(v, 4) for n, v in pose.shapes.items() if v}
         blocks = [
             ("points", self._moved(asked, points)),
             ("joints", pose.joints),

@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
-from ..core.character import Arrays, Character, Inputs, content_hash, unique_name
+from ..core.character import Arrays, Character, Inputs, Ref, content_hash, unique_name
+from ..core.character.boards import ACROSS, UP
 from ..core.character.references import known_values, renamed_values, renames
 from ..core.character.words import clean_name
 from ..core.errors import BadFile, BadParameters, NotFound, StepRefused, StoreTrouble, VonkelError, first_fault
@@ -26,7 +27,7 @@ from ..core.formats.reading import npy, reading
 from ..core.loading import loaded
 from ..core.plans import OwnPlan, save_plan
 from ..core.progress import tell
-from ..core.shapes import moved_whole
+from ..core.shapes import moved_whole, moves_of
 from ..core.soundness import unsound
 from ..core.trials import run_trials
 from ..steps.recipe import Recipe, RecipeStep
@@ -327,6 +328,7 @@ class Workshop:
         """One entry of the pose history.  Unknown controls and channels are refused."""
         c = self.character(character)
         known = {(k.name, ch.name) for k in c.controls for ch in k.channels} | {("shapes", s.name) for s in c.shapes}
+        known |= {(str(Ref.board(b.name)), k) for b in c.boards for k in (ACROSS, UP)}
         for control, given in values.items():
             for channel, value in given.items():
                 if (control, channel) not in known:
@@ -341,10 +343,36 @@ class Workshop:
         beside: Mapping[str, bytes] | None = None,
     ) -> Position:  # fmt: skip
         """A morph target from a mesh file with the same points."""
+        return self.add_shapes(character, file_name, data, name, expected, beside)
+
+    def add_shapes(
+        self, character: int, file_name: str, data: bytes, name: str, expected: int | None,
+        beside: Mapping[str, bytes] | None = None, rest: tuple[str, bytes] | None = None,
+    ) -> Position:  # fmt: skip
+        """Morph targets from a mesh file with the same points: those that it brings along, or the mesh itself.
+
+        rest: (file name, bytes) of the same mesh at rest, where the points stand in another order.
+        """
+        title = name or Path(file_name).stem
+        mesh = self._mesh(file_name, data, beside)
+        now = self.character(character)
+        if rest is not None:
+            params = {"name": title, "points": mesh.points, "rest": self._mesh(*rest).points}
+            return self.apply(character, "shapes.add_by_place", params, expected)
+        if not mesh.shapes:
+            moved = moved_whole(now, mesh.points)
+            return self.apply(character, "shapes.add", {"name": title, "points": moved}, expected)
+        position = self.store.position(character)
+        for shape in mesh.shapes:  # what the mesh itself does isn't looked at: it is the rest of its shapes
+            whole = moved_whole(now, mesh.points)
+            own = now.points + (moved_whole(now, mesh.points + moves_of(mesh, shape.name)) - whole)
+            position = self.apply(character, "shapes.add", {"name": shape.name, "points": own}, expected)
+            expected = position.step
+        return position
+
+    def _mesh(self, file_name: str, data: bytes, beside: Mapping[str, bytes] | None = None) -> Character:
         with reading(file_name):
-            mesh = character_from_mesh(read_mesh(file_name, data, beside), "shape", file_name)
-        moved = moved_whole(self.character(character), mesh.points)
-        return self.apply(character, "shapes.add", {"name": name or Path(file_name).stem, "points": moved}, expected)
+            return character_from_mesh(read_mesh(file_name, data, beside), "shape", file_name)
 
     def run_trials(self, character: int) -> list[dict[str, Any]]:
         """Run the trials on the present state and keep the cards."""

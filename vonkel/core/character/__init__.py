@@ -2,6 +2,7 @@
 
 from .arrays import Arrays, content_hash
 from .base import Name, Number
+from .boards import Board, BoardPicture
 from .model import (
     REST_TURN,
     Between,
@@ -16,6 +17,7 @@ from .model import (
     Kit,
     Part,
     Picture,
+    Region,
     SavedPose,
     Shape,
     Side,
@@ -32,6 +34,8 @@ from .rules import Curve, CurveKey, Follow, Follower, Lead, Link, Rule, Space, S
 __all__ = [
     "Arrays",
     "Between",
+    "Board",
+    "BoardPicture",
     "Channel",
     "Character",
     "Clip",
@@ -55,6 +59,7 @@ __all__ = [
     "Picture",
     "REST_TURN",
     "Ref",
+    "Region",
     "Rule",
     "SavedPose",
     "Shape",

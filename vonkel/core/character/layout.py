@@ -43,6 +43,9 @@ LAYOUT = (
     Layout("handed/target/*/moves", "<f4", 3, "free"),
     Layout("shape/*/points", "<u4", 0, "free"),
     Layout("shape/*/moves", "<f4", 3, "free"),
+    Layout("region/*/points", "<u4", 0, "free"),
+    Layout("region/*/amounts", "<f4", 0, "free"),
+    Layout("board/*/*", "|u1", 0, "free"),
     Layout("clip/*/values", "<f4", -1, "free"),
 )
 _PATTERNS = [(re.compile(re.escape(k.name).replace(r"\*", "[^/]+") + r"\Z", re.DOTALL), k) for k in LAYOUT]

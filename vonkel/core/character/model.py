@@ -16,7 +16,8 @@ from pydantic import ConfigDict, Field, model_validator
 from ..errors import NotFound
 from .arrays import Arrays
 from .base import NAME_LENGTH, Frozen, Name, Number
-from .refs import Inputs, JointName, KitName, Names, Ref, To
+from .boards import Board
+from .refs import Inputs, JointName, KitName, Names, Ref, RegionName, ShapeName, To
 from .rules import Rule
 from .upgrade import VERSION
 
@@ -184,12 +185,33 @@ class Kit(Frozen):
     places: dict[str, Vector] = {}
 
 
+class Region(Frozen):
+    """Points of the mesh under a name, with soft edges: arrays `region/<name>/points` (m,) and `…/amounts` (m,), 0 to 1.
+
+    `rim`: a coloured band, such as lips or lids, that should stay an even one in every shape.
+    """
+
+    name: Annotated[Name, Names("region", own=True)]
+    rim: bool = False
+
+
 class Shape(Frozen):
-    """A morph target.  Moved points only: arrays `shape/<name>/points` (m,) and `shape/<name>/moves` (m, 3)."""
+    """A morph target.  Moved points only: arrays `shape/<name>/points` (m,) and `shape/<name>/moves` (m, 3).
+
+    Its strength is what is set by hand and what leads it.  A shape `of` others, a combination, comes on as all of these
+    do; one `between` comes on where another is at `at` of its strength, and adds to it.  `region`: it should move nothing
+    else.  `even`: it claims to be the same on both sides.
+    """
 
     name: Annotated[Name, Names("shape", own=True)]
-    low: float = 0.0
-    high: float = 1.0
+    low: Number = 0.0
+    high: Number = 1.0
+    heading: Annotated[str, Field(max_length=60)] = ""
+    region: RegionName = ""
+    even: bool = False
+    of: Annotated[tuple[ShapeName, ...], Field(max_length=8)] = ()
+    between: ShapeName = ""
+    at: Annotated[Number, Field(ge=-2.0, le=3.0)] = 0.5
 
 
 class SavedPose(Frozen):
@@ -198,9 +220,9 @@ class SavedPose(Frozen):
 
 
 class Track(Frozen):
-    """One value of a clip: a control's channel, or a morph target's strength (channel empty)."""
+    """One value of a clip: a control's channel, a board's bead (`across`, `up`), or a morph target's strength (channel empty)."""
 
-    thing: Annotated[Ref, To("control", "shape")]
+    thing: Annotated[Ref, To("control", "shape", "board")]
     channel: str = ""
 
 
@@ -291,6 +313,8 @@ class Character(Frozen):
     rules: tuple[Rule, ...] = ()
     order: tuple[str, ...] = ()  # kits and rules as they should be solved, where what they read leaves a choice
     shapes: tuple[Shape, ...] = ()
+    regions: tuple[Region, ...] = ()
+    boards: tuple[Board, ...] = ()
     poses: tuple[SavedPose, ...] = ()
     clips: tuple[Clip, ...] = ()
     skin: Skin | None = None

@@ -6,11 +6,12 @@ from collections.abc import Callable, Iterable, Mapping
 
 import numpy as np
 
+from .boards import ACROSS, UP
 from .model import Character
 from .refs import GROUND, POSED, SHAPES, Inputs, Ref, renaming, rewritten
 from .rules import Known, Rule
 
-FIELDS = ("joints", "kits", "controls", "shapes", "poses", "clips")
+FIELDS = ("joints", "kits", "controls", "shapes", "regions", "boards", "poses", "clips")
 """Fields of a character whose rows hold names; rules rename themselves."""
 
 
@@ -51,6 +52,11 @@ def renames(before: Character, after: Character) -> dict[Ref, Ref]:
         for s, t in zip(before.shapes, after.shapes, strict=True):
             if s.name != t.name and s.name not in new and t.name not in old:
                 out[Ref.shape(s.name)] = Ref.shape(t.name)
+    if len(before.boards) == len(after.boards):
+        old, new = {b.name for b in before.boards}, {b.name for b in after.boards}
+        for p, q in zip(before.boards, after.boards, strict=True):
+            if p.name != q.name and p.name not in new and q.name not in old:
+                out[Ref.board(p.name)] = Ref.board(q.name)
     return out
 
 
@@ -63,6 +69,7 @@ def known_values(character: Character, values: Inputs) -> Inputs:
     """What of a pose the character has controls, channels and shapes for."""
     known = {c.name: {k.name for k in c.channels} for c in character.controls}
     known[SHAPES] = known.get(SHAPES, set()) | {s.name for s in character.shapes}
+    known |= {str(Ref.board(b.name)): {ACROSS, UP} for b in character.boards}
     kept = {c: {k: v for k, v in given.items() if k in known.get(c, ())} for c, given in values.items()}
     return {c: given for c, given in kept.items() if given}
 
@@ -71,6 +78,7 @@ def things_of(character: Character) -> Known:
     """What is there to be spoken of."""
     known = {Ref.joint(j.name) for j in character.joints} | {Ref.control(c.name) for c in character.controls}
     known |= {Ref.shape(s.name) for s in character.shapes} | {GROUND}
+    known |= {Ref.board(b.name) for b in character.boards} | {Ref.of("region", r.name) for r in character.regions}
     return Known(known, {c.name: {k.name for k in c.channels} for c in character.controls})
 
 

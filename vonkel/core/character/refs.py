@@ -41,6 +41,10 @@ class Ref(str):
     def shape(cls, name: str) -> Self:
         return cls("shape:" + name)
 
+    @classmethod
+    def board(cls, name: str) -> Self:
+        return cls(BOARD + name)
+
     @property
     def kind(self) -> str:
         """`joint`, `control`, `shape` … or `ground`."""
@@ -90,26 +94,32 @@ class Names:
 
 
 class _Posed(Names):
-    """A pose: control → channel → value, the shapes' strengths standing under `shapes`."""
+    """A pose: control → channel → value; shapes' strengths stand under `shapes`, a board's bead under `board:<name>`."""
 
     def __init__(self) -> None:
         super().__init__("control")
 
     def walk(self, value: Mapping[str, Mapping[str, Any]], visit: Visit) -> dict[str, dict[str, Any]]:
+        def posed(control: str) -> str:
+            if control.startswith(BOARD):
+                return BOARD + visit("board", control.removeprefix(BOARD), False)
+            return control if control == SHAPES else visit("control", control, False)
+
         return {
-            (c if c == SHAPES else visit("control", c, False)): {
-                visit("shape", k, False) if c == SHAPES else k: v for k, v in given.items()
-            }
+            posed(c): {visit("shape", k, False) if c == SHAPES else k: v for k, v in given.items()}
             for c, given in value.items()
         }
 
 
 SHAPES = "shapes"
 """What stands for a control where a pose gives the strengths of morph targets."""
+BOARD = "board:"
+"""What begins the word that stands for a control where a pose says where the bead of a board is."""
 
 JointName = Annotated[str, Names("joint")]
 ControlName = Annotated[str, Names("control")]
 ShapeName = Annotated[str, Names("shape")]
+RegionName = Annotated[str, Names("region")]
 KitName = Annotated[str, Names("kit")]
 POSED = _Posed()
 Inputs = Annotated[dict[str, dict[str, float]], POSED]

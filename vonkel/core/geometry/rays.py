@@ -50,3 +50,40 @@ def ray_hits(
     n = _hits(np.ascontiguousarray(points), triangles, np.asarray(origin, float), np.asarray(way, float), t, which)
     order = np.argsort(t[:n])
     return t[:n][order], which[:n][order]
+
+
+@compiled
+def _turned_round(points: np.ndarray, triangles: np.ndarray, places: np.ndarray, out: np.ndarray) -> None:
+    for k in range(len(places)):
+        x, y, z = places[k]
+        total = 0.0
+        for t in range(len(triangles)):
+            a, b, c = points[triangles[t, 0]], points[triangles[t, 1]], points[triangles[t, 2]]
+            ax, ay, az = a[0] - x, a[1] - y, a[2] - z
+            bx, by, bz = b[0] - x, b[1] - y, b[2] - z
+            cx, cy, cz = c[0] - x, c[1] - y, c[2] - z
+            la, lb, lc = (
+                np.sqrt(ax * ax + ay * ay + az * az),
+                np.sqrt(bx * bx + by * by + bz * bz),
+                np.sqrt(cx * cx + cy * cy + cz * cz),
+            )
+            det = ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+            below = (
+                la * lb * lc
+                + (ax * bx + ay * by + az * bz) * lc
+                + (bx * cx + by * cy + bz * cz) * la
+                + (cx * ax + cy * ay + cz * az) * lb
+            )
+            total += np.arctan2(det, below)
+        out[k] = total / (2.0 * np.pi)
+
+
+def winding_numbers(points: np.ndarray, triangles: np.ndarray, places: np.ndarray) -> np.ndarray:
+    """(k,) how often a mesh goes round places (k, 3): one inside, nothing outside, in between near its open borders.
+
+    Jacobson et al. 2013, Robust inside-outside segmentation using generalized winding numbers; solid angles as Van Oosterom &
+    Strackee 1983.
+    """
+    out = np.empty(len(places))
+    _turned_round(np.ascontiguousarray(points, float), triangles, np.ascontiguousarray(places, float), out)
+    return out

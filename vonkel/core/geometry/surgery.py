@@ -137,6 +137,7 @@ class Knife:
         self._follow_lines(arrays, number)
         self._follow_skin(arrays, mix)
         self._follow_shapes(arrays, mix)
+        self._follow_regions(arrays, mix)
         parts = self._parts(point_part[order], face_part[face_order])
         return self.character.with_(parts=parts, arrays=arrays)
 
@@ -210,6 +211,16 @@ class Knife:
             hit = np.flatnonzero(np.abs(moved).max(1) > 0)
             arrays[f"shape/{shape.name}/points"] = hit.astype(np.uint32)
             arrays[f"shape/{shape.name}/moves"] = moved[hit].astype(np.float32)
+
+    def _follow_regions(self, arrays: dict[str, np.ndarray | None], mix: sparse.csr_matrix) -> None:
+        for region in self.character.regions:
+            index = self.character.arrays[f"region/{region.name}/points"]
+            whole = np.zeros(self.count)
+            whole[index] = self.character.arrays[f"region/{region.name}/amounts"]
+            held = _mixed(mix, whole).clip(0.0, 1.0)
+            hit = np.flatnonzero(held > 0)
+            arrays[f"region/{region.name}/points"] = hit.astype(np.uint32)
+            arrays[f"region/{region.name}/amounts"] = held[hit].astype(np.float32)
 
     def _parts(self, point_part: np.ndarray, face_part: np.ndarray) -> tuple[Part, ...]:
         out = []

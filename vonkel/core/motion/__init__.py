@@ -1,5 +1,5 @@
 """Motion: clips of channels over time."""
 
-from .clips import values_at, values_between, with_clip, without_clip
+from .clips import values_at, values_between, with_clip, without_clip, without_tracks
 
-__all__ = ["values_at", "values_between", "with_clip", "without_clip"]
+__all__ = ["values_at", "values_between", "with_clip", "without_clip", "without_tracks"]

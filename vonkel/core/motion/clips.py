@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..character import Character, Clip, Inputs, Track, unique_name
+from ..character import Character, Clip, Inputs, Ref, Track, unique_name
+from ..character.boards import ACROSS, UP
 from ..character.refs import SHAPES
 from ..errors import BadParameters, NotFound
 
@@ -18,9 +19,13 @@ def with_clip(character: Character, name: str, rate: float, tracks: tuple[Track,
     if values.ndim != 2 or values.shape[1] != len(tracks) or not len(values):
         raise BadParameters("A motion has a row of values for each frame, one for each track.", name)
     channels = {c.name: {k.name for k in c.channels} for c in character.controls}
+    channels |= {str(Ref.board(b.name)): {ACROSS, UP} for b in character.boards}
     shapes = {s.name for s in character.shapes}
     for t in tracks:
-        there = t.thing.name in shapes if t.thing.kind == "shape" else t.channel in channels.get(t.thing.name, ())
+        if t.thing.kind == "shape":
+            there = t.thing.name in shapes
+        else:
+            there = t.channel in channels.get(_control_of(t), ())
         if not there:
             what = (
                 f"{t.thing.name} has no channel “{t.channel}”"
@@ -32,6 +37,29 @@ def with_clip(character: Character, name: str, rate: float, tracks: tuple[Track,
     return character.with_(
         clips=character.clips + (clip,), arrays={f"clip/{clip.name}/values": values.astype(np.float32)}
     )
+
+
+def _control_of(track: Track) -> str:
+    """What stands for a track's thing among the controls of a pose."""
+    return str(track.thing) if track.thing.kind == "board" else track.thing.name
+
+
+def without_tracks(character: Character) -> Character:
+    """The character whose clips have lost the tracks of shapes and boards that are not there any more."""
+    there = {Ref.shape(s.name) for s in character.shapes} | {Ref.board(b.name) for b in character.boards}
+    clips, arrays = [], dict[str, np.ndarray | None]()
+    for clip in character.clips:
+        keep = [t.thing.kind == "control" or t.thing in there for t in clip.tracks]
+        values = f"clip/{clip.name}/values"
+        if all(keep):
+            clips.append(clip)
+        elif any(keep):
+            tracks = tuple(t for t, stays in zip(clip.tracks, keep, strict=True) if stays)
+            clips.append(clip.model_copy(update={"tracks": tracks}))
+            arrays[values] = np.ascontiguousarray(character.arrays[values][:, keep])
+        else:
+            arrays[values] = None
+    return character.with_(clips=tuple(clips), arrays=arrays) if arrays else character
 
 
 def without_clip(character: Character, name: str) -> Character:
@@ -56,7 +84,7 @@ def values_at(clip: Clip, values: np.ndarray, frame: int) -> Inputs:
         if track.thing.kind == "shape":
             out.setdefault(SHAPES, {})[track.thing.name] = value
         else:
-            out.setdefault(track.thing.name, {})[track.channel] = value
+            out.setdefault(_control_of(track), {})[track.channel] = value
     return out
 
 

@@ -8,6 +8,7 @@ from dataclasses import replace
 from ..character import Character
 from ..derived import derived
 from ..errors import RigLoop, StepRefused
+from .blends import GROUP, blend_operation, board_operation
 from .builder import WHOLE, Builder
 from .kits import KINDS
 from .program import UNIT_SCALE, Operation, RigProgram
@@ -28,7 +29,7 @@ def compile_rig(character: Character, off: frozenset[str] = frozenset()) -> RigP
     return _program(character, character.size)
 
 
-@derived("joints", "kits", "controls", "rules", "order", "shapes", most=16)
+@derived("joints", "kits", "controls", "rules", "order", "shapes", "boards", most=16)
 def _program(character: Character, size: float) -> RigProgram:
     return _compile(character, size, frozenset())
 
@@ -55,6 +56,9 @@ def _compile(character: Character, size: float, off: frozenset[str]) -> RigProgr
     for rule in character.rules:
         if rule.on:
             operations += [replace(o, group=rule.kit or rule.name) for o in rule_operations(builder, rule)]
+    for made in (*(board_operation(builder, b) for b in character.boards), blend_operation(builder, character.shapes)):
+        if made is not None:
+            operations.append(made)
     if off:
         operations = [_left_out(builder, o) if o.sentence in off else o for o in operations]
     for o in operations:
@@ -106,8 +110,9 @@ def in_order(operations: list[Operation], order: tuple[str, ...] = ()) -> list[O
     A group is kept together as far as that goes.  What amends a slot comes after what writes it and before what reads
     it; several amend it in the order of their groups.
     """
-    rank = {g: i for i, g in enumerate(order)}
-    rows = sorted(range(len(operations)), key=lambda i: (rank.get(operations[i].group, len(rank)), i))
+    last = len(order)
+    rank = {g: i for i, g in enumerate(order)} | {GROUP: last + 1}  # after all that lead shapes
+    rows = sorted(range(len(operations)), key=lambda i: (rank.get(operations[i].group, last), i))
     operations = [operations[i] for i in rows]
     writer: dict[str, int] = {}
     changers: dict[str, list[int]] = {}

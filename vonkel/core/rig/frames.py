@@ -267,6 +267,11 @@ def rest_frame(place: Vec, turn: Quat) -> Frame:
     return frame_from_quat(turn, place)
 
 
+def frame_of(matrix: np.ndarray) -> Frame:
+    """The frame of a (3, 4) matrix."""
+    return tuple(matrix.ravel().tolist())
+
+
 def matrices(frames: list[Frame]) -> np.ndarray:
     """(j, 3, 4) float64 of a list of frames."""
     return np.fromiter(chain.from_iterable(frames), float, 12 * len(frames)).reshape(-1, 3, 4)

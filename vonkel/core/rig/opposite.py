@@ -114,7 +114,7 @@ class _Other:
 
     def turns_over(self, thing: Ref, kind: str, channel: str) -> bool:
         pair = self._pair(thing)
-        if pair is None or kind in ("distance", "swing"):
+        if pair is None or kind in ("distance", "swing", "toward"):
             return False
         if kind == "channel":
             return self.values(thing, {channel: 1.0}).get(channel, 1.0) < 0

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..character import Inputs
-from .frames import Frame, matrices, place_of
+from .frames import Frame, frame_of, matrices, place_of
 from .slots import Slot
 
 State = list[Any]  # one entry per slot: a Frame, a scale (x, y, z), a number, or the clock
@@ -225,6 +225,20 @@ class RigProgram:
         for run in self._runs:
             run(state, values)
         return self.pose(state, values)
+
+    def shapes_at(self, joints: np.ndarray) -> dict[str, float]:
+        """Shape → strength where joints (j, 3, 4) are so, however they came there, and every control is at rest."""
+        state, values = list(self.initial), list(self.rest_values)
+        for slot, frame in zip(self._joint_slots, joints, strict=True):
+            state[slot] = frame_of(frame)
+        for run in self._shape_runs:
+            run(state, values)
+        return {n: values[self.channels[("shapes", n)]] for n in self.shape_names}
+
+    @cached_property
+    def _shape_runs(self) -> list[Callable[[State, Values], None]]:
+        """What leads shapes, by where joints are or by other shapes."""
+        return [o.run for o in self.operations if o.drives == ("shapes",) and not o.timed]
 
     def pose(
         self, state: State, values: Values, joints: np.ndarray | None = None, rows: np.ndarray | None = None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -60,10 +60,18 @@ class _Some:
     """The points that some joints hold, gathered: a hand's drag need not deform the other leg again."""
 
     rows: np.ndarray
-    points: np.ndarray
     joints: np.ndarray
     weights: np.ndarray
     out: np.ndarray
+
+
+@dataclass(frozen=True)
+class _Last:
+    """What was deformed last: how, by which matrices, with which shapes on (those that are on, by name)."""
+
+    method: str
+    matrices: np.ndarray
+    shapes: dict[str, float]
 
 
 class _Handed:
@@ -99,6 +107,11 @@ class _Handed:
         return np.concatenate([own, self.between.at(pose, rest_inverse)]) if len(self.between.a) else own
 
 
+def _on(shapes: Mapping[str, object], strengths: Mapping[str, float]) -> dict[str, float]:
+    """The shapes that are on, by name, with their strengths."""
+    return {n: s for n in shapes if (s := strengths.get(n, 0.0))}
+
+
 class Deformer:
     """Deforms one character.  `deform(pose)` gives (n, 3) float32 in world metres.
 
@@ -111,21 +124,21 @@ class Deformer:
         self.rest_inverse = rest_inverses(character)
         self._rest_frames = np.linalg.inv(self.rest_inverse)[:, :3]
         self.method = character.skin.method if character.skin else "linear"
-        self.shapes: list[tuple[str, np.ndarray, np.ndarray]] = [
-            (
-                s.name,
+        self.shapes: dict[str, tuple[np.ndarray, np.ndarray]] = {
+            s.name: (
                 np.ascontiguousarray(character.arrays[f"shape/{s.name}/points"]),
                 np.ascontiguousarray(character.arrays[f"shape/{s.name}/moves"], np.float32),
             )
             for s in character.shapes
-        ]
+        }
+        self._loose: dict[str, np.ndarray] = {}  # shape → (n, 3) moves, of those that are being sculpted
         self._shaped = self.rest.copy()
         self._out = np.empty_like(self.rest)
         self._scratch = np.empty_like(self.rest)
         self._live = np.empty_like(self.rest)  # smoothed or mixed points
         self.mix: np.ndarray | None = None
         self.smoother: Smoother | None = None
-        self._last: tuple[str, np.ndarray] | None = None  # method and matrices that `_out` is of, at unshaped rest
+        self._last: _Last | None = None  # what `_out` is of
         self._somes: OrderedDict[bytes, _Some | None] = OrderedDict()
         self.changed: np.ndarray | None = None  # the points that the last call moved; None: any of them
         self.joints: np.ndarray | None = None
@@ -158,6 +171,49 @@ class Deformer:
         self.mix[rows, 0] = mix[rows]
         self._last, self.changed = None, None
 
+    def hold_shape(self, name: str, rows: np.ndarray, moves: np.ndarray) -> None:
+        """Let a shape move points `rows` (r,) by moves (r, 3) from now on."""
+        if name not in self._loose:
+            dense = np.zeros_like(self.rest)
+            index, before = self.shapes[name]
+            dense[index] = before
+            self._loose[name] = dense
+        self._loose[name][rows] = moves
+        self._last, self.changed = None, None
+
+    def turns_of_moves(self, pose: Pose) -> np.ndarray:
+        """(n, 3, 3) float64: what a move of each point at rest becomes at `pose`, without the smoothing after skinning."""
+        out = np.empty((len(self.rest), 3, 3))
+        out[:] = np.eye(3)
+        if self.joints is None:
+            return out
+        long = np.float32(max(float(np.ptp(self.rest, axis=0).max(initial=0.0)), 1e-6))
+        at = self.plainly(pose, self.rest)
+        for k in range(3):
+            step = np.zeros(3, np.float32)
+            step[k] = long
+            out[:, :, k] = (self.plainly(pose, self.rest + step).astype(float) - at) / float(long)
+        return out
+
+    def plainly(self, pose: Pose, points: np.ndarray) -> np.ndarray:
+        """(n, 3) new: any points held as the skin is, at `pose`."""
+        if self.method == "mixed":
+            assert self.mix is not None
+            a, b = (self._by(m, pose, points) for m in ("linear", "dual"))
+            return np.asarray(a + self.mix * (b - a))
+        return self._by(self.method, pose, points)
+
+    def _by(self, method: str, pose: Pose, points: np.ndarray) -> np.ndarray:
+        out = np.empty_like(points)
+        if method == "dual" and pose.scaled:
+            scaled = np.empty_like(points)
+            self._blend("linear", self._scales(pose), points, self.joints, self.weights, scaled)
+            points = scaled
+        inverse = self.rest_inverse
+        matrices = pose.rigid_matrices(inverse) if method == "dual" else pose.skin_matrices(inverse)
+        self._blend(method, matrices, points, self.joints, self.weights, out)
+        return out
+
     def deform_some(self, pose: Pose, rows: np.ndarray, method: str | None = None) -> np.ndarray:
         """(r, 3) float32: some of the points at `pose`, for a patch under a brush."""
         points = np.ascontiguousarray(self.shaped(pose.shapes)[rows])
@@ -186,12 +242,17 @@ class Deformer:
 
     def shaped(self, strengths: dict[str, float]) -> np.ndarray:
         """(n, 3) float32: rest points with the morph targets added."""
-        active = [(i, m, strengths.get(n, 0.0)) for n, i, m in self.shapes if strengths.get(n, 0.0)]
-        if not active:
+        on = _on(self.shapes, strengths)
+        if not on:
             return self.rest
+        from . import kernels
+
         self._shaped[:] = self.rest
-        for index, moves, strength in active:
-            self._shaped[index] += np.float32(strength) * moves
+        for name, strength in on.items():
+            if name in self._loose:
+                self._shaped += np.float32(strength) * self._loose[name]
+            else:
+                kernels.add_moves(*self.shapes[name], strength, self._shaped)
         return self._shaped
 
     def deform(self, pose: Pose, method: str | None = None) -> np.ndarray:
@@ -210,16 +271,16 @@ class Deformer:
             self._blend("linear", matrices, points, self.handed.joints, self.handed.weights, self._out)
             return self._out
         method = "linear" if method == HANDED else method
-        if points is self.rest and not pose.scaled:
-            matrices = pose.rigid_matrices(self.rest_inverse)
-            some = self._since_last(method, matrices)
+        if not pose.scaled and not self._loose:
+            now = _Last(method, pose.rigid_matrices(self.rest_inverse), _on(self.shapes, pose.shapes))
+            some = self._since_last(now)
             if some is not None:
-                self._blend(method, matrices, some.points, some.joints, some.weights, some.out)
+                self._blend(method, now.matrices, points.take(some.rows, 0), some.joints, some.weights, some.out)
                 self._out[some.rows] = some.out
                 self.changed = some.rows
             else:
-                self._blend(method, matrices, points, self.joints, self.weights, self._out)
-            self._last = (method, matrices)
+                self._blend(method, now.matrices, points, self.joints, self.weights, self._out)
+            self._last = now
             return self._out
         self._last = None
         if method == "dual":
@@ -244,19 +305,24 @@ class Deformer:
         self.changed = None
         return self._live
 
-    def _since_last(self, method: str, matrices: np.ndarray) -> _Some | None:
+    def _since_last(self, now: _Last) -> _Some | None:
         """What has to be deformed since the last call; None: everything."""
-        if self._last is None or self._last[0] != method:
+        last = self._last
+        if last is None or last.method != now.method:
             return None
         assert self.joints is not None
-        moved = (matrices != self._last[1]).any(axis=(1, 2))
-        key = moved.tobytes()
+        moved = (now.matrices != last.matrices).any(axis=(1, 2))
+        shapes = sorted(n for n in now.shapes.keys() | last.shapes.keys() if now.shapes.get(n) != last.shapes.get(n))
+        key = moved.tobytes() + "\0".join(shapes).encode()
         if key not in self._somes:
-            rows = np.flatnonzero((moved[self.joints] & (self.weights > 0)).any(1))
+            touched = (moved[self.joints] & (self.weights > 0)).any(1)
+            for name in shapes:
+                touched[self.shapes[name][0]] = True
+            rows = np.flatnonzero(touched)
             self._somes[key] = None
             if len(rows) < 0.6 * len(self.rest):
-                gathered = (self.rest[rows], self.joints[rows], self.weights[rows])
-                self._somes[key] = _Some(rows, *gathered, np.empty((len(rows), 3), np.float32))
+                held = self.joints[rows], self.weights[rows]
+                self._somes[key] = _Some(rows, *held, np.empty((len(rows), 3), np.float32))
             while len(self._somes) > 16:
                 self._somes.popitem(last=False)
         return self._somes[key]

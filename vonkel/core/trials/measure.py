@@ -16,6 +16,7 @@ from ..geometry.measures import area
 from ..geometry.topology import signed_volume, skin_triangles, topology_of_triangles, welded_points
 from ..joints.limbs import limb_of
 from ..tolerances import PAIR
+from .contact import Contacts, Depth
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
 SLIVER = 0.2  # an edge so much shorter than others at its ends measures noise
@@ -93,6 +94,9 @@ class Figures:
     left_behind: np.ndarray  # point indices
     volumes: dict[str, float]  # limb → change of the volume between skin and bones, −0.14 is a loss of 14 %
     heat: np.ndarray  # (n,) float32, 0 calm – 1 an edge doubled or halved
+    contact: Depth = Depth()  # of the skin with itself, where that is looked at
+    through: Depth = Depth()  # of eyes, teeth or a tongue through the skin, likewise
+    size: float = 1.0  # of the figure, metres
 
 
 @dataclass(frozen=True)
@@ -263,8 +267,13 @@ class Measurer:
         away = np.linalg.norm(moved - mean @ moved, axis=1)
         return np.flatnonzero(away > LEFT_BEHIND * spacing)
 
-    def measure(self, points: np.ndarray) -> Figures:
-        """Figures of posed points (n, 3)."""
+    @cached_property
+    def _contacts(self) -> Contacts:
+        return Contacts(self.character)
+
+    def measure(self, points: np.ndarray, contact: bool = False) -> Figures:
+        """Figures of posed points (n, 3).  `contact`: the skin with itself and inner parts through it are looked at, too:
+        shapes should bring neither about, a bent elbow must."""
         points = np.ascontiguousarray(points, np.float64)
         big, big_edge, small, small_edge, most, least, folds = self._passed(points)
         behind = self.left_behind(points)
@@ -272,4 +281,6 @@ class Measurer:
         return Figures(
             float(big), int(self.edges[big_edge, 0]), float(small), int(self.edges[small_edge, 0]), float(most),
             float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),
+            *((self._contacts.with_itself(points), self._contacts.through(points)) if contact else (Depth(), Depth())),
+            size=self.character.size,
         )  # fmt: skip

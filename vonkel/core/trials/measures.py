@@ -110,3 +110,19 @@ def _behind(f: Figures, limit: float) -> Found:
     count = len(f.left_behind)
     where = int(f.left_behind[0]) if count else f.stretch_point
     return Found(count, count / limit, f"{count} points left behind", where)
+
+
+SEEN = "ours: what is seen on a card"
+
+
+@measure("contact", "skin in itself", "share of the size", 0.005, SEEN)
+def _contact(f: Figures, limit: float) -> Found:
+    share = f.contact.depth / f.size
+    return Found(share, share / limit, f"the skin {1000 * f.contact.depth:.1f} mm deep in itself", f.contact.point)
+
+
+@measure("through", "parts through the skin", "share of the size", 0.003, SEEN)
+def _through(f: Figures, limit: float) -> Found:
+    share = f.through.depth / f.size
+    words = f"{f.through.what or 'nothing'} {1000 * f.through.depth:.1f} mm through the skin"
+    return Found(share, share / limit, words, f.through.point)

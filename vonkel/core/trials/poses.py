@@ -22,6 +22,7 @@ from ..derived import derived
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
 from ..joints.orient import bend_angle, bone_child, bone_frame
 from ..rig import Pose, compile_rig
+from .shapes import shape_trials
 
 WorldTurns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
 Asked = dict[str, dict[str, Any]]  # stem of a joint's name or role → how it is turned
@@ -49,7 +50,7 @@ def poses_of_plans() -> dict[str, dict[str, dict[str, tuple[str, Asked]]]]:
 
 
 def pose_from_turns(character: Character, turns: WorldTurns) -> Pose:
-    """Every joint turned in place by its entry of `turns`, all below it following.  Controls play no part."""
+    """Every joint turned in place by its entry of `turns`, all below it following, and the shapes on that it leads.  Controls play no part."""
     n = len(character.joints)
     frames = np.zeros((n, 3, 4))
     delta = np.zeros((n, 3, 3))
@@ -66,7 +67,8 @@ def pose_from_turns(character: Character, turns: WorldTurns) -> Pose:
             place = frames[p, :, 3] + delta[p] @ (np.array(j.place) - np.array(character.joints[p].place))
         frames[i, :, :3] = delta[i] @ rest
         frames[i, :, 3] = place
-    return Pose(joints=frames, scales=np.ones((n, 3)))
+    shapes = compile_rig(character).shapes_at(frames) if character.shapes else {}
+    return Pose(joints=frames, scales=np.ones((n, 3)), shapes=shapes)
 
 
 def _parents_first(character: Character) -> list[int]:
@@ -204,11 +206,11 @@ def trial_poses(character: Character) -> tuple[TrialPose, ...]:
 
 
 def trial_pose(character: Character, name: str) -> Pose | None:
-    """The pose called `name`: a trial pose, or one of the character's saved poses."""
+    """The pose called `name`: a trial pose, one of the character's saved poses, or a trial of its shapes."""
     for p in trial_poses(character):
         if p.name == name:
             return pose_from_turns(character, p.turns)
     for saved in character.poses:
         if saved.name == name:
             return compile_rig(character).evaluate(saved.values)
-    return None
+    return next((pose for called, _, pose in shape_trials(character) if called == name), None)

@@ -19,6 +19,7 @@ from .measure import Figures, Measurer
 from .measures import MEASURES, Found, found_at, grade, judge
 from .picture import heat_colours, picture, png
 from .poses import pose_from_turns, trial_poses
+from .shapes import shape_trials
 
 HANDED_OVER = HANDED  # how it deforms as it goes out: that is what is judged
 
@@ -67,14 +68,22 @@ class Card:
 
 
 def run_trials(character: Character, pictures: bool = True, only: str = "") -> list[Card]:
-    """All trial poses and saved poses, worst first; or the one that is called `only`.  Raises StepRefused without a skin to try."""
-    if character.skin is None:
+    """All trial poses, saved poses and shapes, worst first; or the one that is called `only`.
+
+    Raises StepRefused without a skin or a shape to try.
+    """
+    if character.skin is None and not character.shapes:
         raise StepRefused("There is no skin to try yet.", character.name, "Bind the skin first.")
     deformer, measurer = Deformer(character), Measurer(character)
     triangles = topology_of(character).triangles
-    poses = [(p.name, p.about, pose_from_turns(character, p.turns)) for p in trial_poses(character)]
-    program = compile_rig(character)
-    poses += [(s.name, "a saved pose", program.evaluate(s.values)) for s in character.poses]
+    poses = []
+    if character.skin is not None:
+        poses += [(p.name, p.about, pose_from_turns(character, p.turns)) for p in trial_poses(character)]
+        program = compile_rig(character)
+        poses += [(s.name, "a saved pose", program.evaluate(s.values)) for s in character.poses]
+    of_shapes = shape_trials(character)
+    named = {name for name, _, _ in of_shapes}
+    poses += of_shapes
     poses = [p for p in poses if not only or p[0] == only]
     cards = []
     for i, (name, about, pose) in enumerate(poses):
@@ -82,7 +91,7 @@ def run_trials(character: Character, pictures: bool = True, only: str = "") -> l
         start = time.perf_counter()
         live = deformer.deform(pose).astype(float)
         points = deformer.deform(pose, HANDED_OVER).astype(float)
-        figures = measurer.measure(points)
+        figures = measurer.measure(points, contact=name in named)
         away = np.linalg.norm(points - live, axis=1) if len(points) else np.zeros(1)
         gap = float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max())
         found = found_at(figures)
@@ -90,12 +99,22 @@ def run_trials(character: Character, pictures: bool = True, only: str = "") -> l
         spent = time.perf_counter() - start
         image = b""
         if pictures:
-            image = png(picture(points, triangles, heat_colours(figures.heat), (180, 180)))
+            box = looked_at(character.points, points) if name in named else None
+            image = png(picture(points, triangles, heat_colours(figures.heat), (180, 180), box=box))
         joint = _holder(character, at)
         cards.append(Card(name, about, grade(badness), badness, figures, found, worst, joint, at, gap, image, spent))
     return sorted(cards, key=lambda c: -c.badness)
 
 
+def looked_at(rest: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, float]:
+    """The middle (3,) and half the height of a picture of what a shape moves, with some of what lies round it, metres."""
+    moved = np.linalg.norm(points - rest, axis=1) > 1e-4 * float(np.ptp(rest, axis=0).max())
+    of = rest[moved] if moved.any() else rest
+    low, high = of.min(0), of.max(0)
+    return 0.5 * (low + high), max(float((high - low).max()), 0.06 * float(np.ptp(rest, axis=0).max()))
+
+
 def _holder(character: Character, point: int) -> str:
-    assert character.skin
+    if character.skin is None:
+        return ""
     return character.skin.joints[int(character.arrays["skin/joints"][point, 0])]

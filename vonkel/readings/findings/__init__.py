@@ -8,9 +8,11 @@ from .joints import joint_findings
 from .kinds import Finding, Mend
 from .model import model_findings, readiness_findings
 from .rigging import face_findings, handover_findings, limb_findings, skin_findings
+from .shapes import shape_findings
 
 CHECKS = (
-    model_findings, readiness_findings, joint_findings, limb_findings, skin_findings, face_findings, handover_findings,
+    model_findings, readiness_findings, joint_findings, limb_findings, skin_findings, shape_findings,
+    face_findings, handover_findings,
 )  # fmt: skip
 
 

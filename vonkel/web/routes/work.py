@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Any, Literal
 
-from fastapi import APIRouter, File, Form, UploadFile
+from fastapi import APIRouter, File, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...core.errors import NotFound, TooLarge
@@ -17,7 +17,7 @@ from ...steps import STEPS
 from ...steps.recipe import parse_recipe
 from ...steps.registry import Params
 from .. import payload
-from .deps import TheJobs, TheWorkshop, expected, uploaded
+from .deps import TheJobs, TheWorkshop, expected
 
 router = APIRouter(prefix="/api")
 
@@ -142,15 +142,6 @@ def switch(workshop: TheWorkshop, number: int, body: SwitchBody) -> dict[str, An
     """Values at which a limb stands as it does, led by IK or FK from now on; nothing is stored."""
     c = workshop.character(number)
     return {"values": switched(c, compile_rig(c), body.values, body.kit, body.to)}
-
-
-@router.post("/c/{number}/shape")
-def shape(
-    workshop: TheWorkshop, number: int, file: list[UploadFile], name: str = Form("", max_length=60), step: int = Form(0)
-) -> dict[str, Any]:
-    """Add a morph target from a mesh with the same points."""
-    file_name, data, beside = uploaded(file)
-    return {"position": payload.where(workshop.add_shape(number, file_name, data, name.strip(), step or None, beside))}
 
 
 @router.post("/c/{number}/recipe")

@@ -55,13 +55,16 @@ class Lead(Frozen):
     """What leads: a control's channel; the distance between two things; or how far a joint is turned in its parent.
 
     `distance` is in metres more than at rest.  `swing` is the angle between the bone and its rest direction, `twist` the
-    turn about the bone, `bend` the turn about the hinge: radians, from rest.
+    turn about the bone, `bend` the turn about the hinge: radians, from rest.  `toward` is how far the bone has swung towards
+    `way`, a direction in the character's space with the joint's parent at rest: nothing at rest, the whole angle between
+    once it points there, less again past it or beside it.
     """
 
-    kind: Literal["channel", "distance", "swing", "twist", "bend"] = "channel"
+    kind: Literal["channel", "distance", "swing", "twist", "bend", "toward"] = "channel"
     thing: Thing
     channel: str = ""
     other: Thing = GROUND
+    way: tuple[Number, Number, Number] = (0.0, 0.0, 0.0)
 
     @property
     def long(self) -> bool:
@@ -112,7 +115,9 @@ class Link(BaseRule):
         followers = _mirrored_followers(self, mirror)
         if mirror.turns_over(self.lead.thing, self.lead.kind, self.lead.channel):
             followers = tuple(f.model_copy(update={"curve": f.curve.read_backwards()}) for f in followers)
-        return super().mirrored(mirror)._with(followers=followers)
+        x, y, z = self.lead.way
+        lead = self.lead if self.lead.kind != "toward" else self.lead.model_copy(update={"way": (-x, y, z)})
+        return super(Link, self._with(lead=lead)).mirrored(mirror)._with(followers=followers)
 
     def check(self, known: Known) -> None:
         super().check(known)
@@ -125,6 +130,8 @@ class Link(BaseRule):
             )
         if lead.kind == "channel":
             self._has(known, lead.thing.name, lead.channel)
+        if lead.kind == "toward" and sum(v * v for v in lead.way) < 1e-12:
+            raise BadParameters("It isn't said towards what the joint swings.", self.name, "Give a direction.")
         for f in self.followers:
             if f.thing.kind == "control":
                 self._has(known, f.thing.name, f.channel)

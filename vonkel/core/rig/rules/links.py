@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from math import acos
 
-from ...character import Follower, Lead, Link
+import numpy as np
+
+from ...character import Character, Follower, Lead, Link
 from ...character.rules import curve_function, rounded
 from ...errors import NotFound
 from ..builder import Builder, bring_along
-from ..frames import compose, inverse, length, place_of, rotate, sub, turn_in_order, twist_angle, with_place
+from ..frames import compose, frame_of, inverse, length, place_of, rotate, sub, turn_in_order, twist_angle, with_place
 from ..program import Operation, State, Values
 from ..slots import Slot
 
@@ -47,16 +49,37 @@ def lead_reader(builder: Builder, lead: Lead) -> tuple[tuple[str, ...], tuple[st
     above = builder.slots[parent] if parent else -1
     axis = OWN[joint.hinge if lead.kind == "bend" else joint.aim]
     swinging = lead.kind == "swing"
+    toward, whole = axis, 0.0
+    if lead.kind == "toward":
+        back = rotate(with_place(inverse(builder.rest(slot)), (0.0, 0.0, 0.0)), lead.way)
+        toward = tuple(v / length(back) for v in back)  # type: ignore[assignment]
+        whole = _angle(axis, toward)
 
     def turned(state: State, values: Values) -> float:
         stood = compose(state[above], local) if above >= 0 else local
         turn = compose(inverse(with_place(stood, (0.0, 0.0, 0.0))), with_place(state[own], (0.0, 0.0, 0.0)))
         if swinging:
-            x, y, z = rotate(turn, axis)
-            return acos(max(-1.0, min(1.0, x * axis[0] + y * axis[1] + z * axis[2])))
+            return _angle(rotate(turn, axis), axis)
+        if whole:
+            return whole - _angle(rotate(turn, axis), toward)
         return twist_angle(turn, axis)
 
     return (slot, *((parent,) if parent else ())), (), turned
+
+
+def _angle(a: tuple[float, float, float], b: tuple[float, float, float]) -> float:
+    """Between two directions of length one, radians."""
+    return acos(max(-1.0, min(1.0, a[0] * b[0] + a[1] * b[1] + a[2] * b[2])))
+
+
+def lead_value(character: Character, lead: Lead, joints: np.ndarray) -> float:
+    """What a lead by a joint's turn, or by a distance of joints, reads where joints (j, 3, 4) are so."""
+    builder = Builder(character, character.size)
+    _, _, read = lead_reader(builder, lead)
+    state = list(builder.initial)
+    for joint, frame in zip(character.joints, joints, strict=True):
+        state[builder.slots[Slot.joint(joint.name)]] = frame_of(frame)
+    return read(state, list(builder.rest_values))
 
 
 def _rest(builder: Builder, rule: Link) -> float:

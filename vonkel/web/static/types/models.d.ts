@@ -6,6 +6,26 @@ export interface Between {
   place: [number, number, number];
 }
 
+export interface Board {
+  name: string;
+  region: string;
+  pictures: BoardPicture[];
+  curve: Curve;
+  snap: "none" | "whole" | "half" | "third" | "quarter";
+  shared: boolean;
+  low: [number, number];
+  high: [number, number];
+  spot: [number, number];
+  size: number;
+}
+
+export interface BoardPicture {
+  key: string;
+  shapes: Record<string, number>;
+  place: [number, number];
+  own: boolean;
+}
+
 export interface Channel {
   name: string;
   kind: "move" | "turn" | "size" | "value";
@@ -28,6 +48,8 @@ export interface Character {
   rules: (Follow | Space | Link | Spring | Swing)[];
   order: string[];
   shapes: Shape[];
+  regions: Region[];
+  boards: Board[];
   poses: SavedPose[];
   clips: Clip[];
   skin: Skin | null;
@@ -145,10 +167,11 @@ export interface Kit {
 }
 
 export interface Lead {
-  kind: "channel" | "distance" | "swing" | "twist" | "bend";
+  kind: "channel" | "distance" | "swing" | "twist" | "bend" | "toward";
   thing: string;
   channel: string;
   other: string;
+  way: [number, number, number];
 }
 
 export interface Link {
@@ -189,6 +212,11 @@ export interface Picture {
   hidden: boolean;
 }
 
+export interface Region {
+  name: string;
+  rim: boolean;
+}
+
 export interface SavedPose {
   name: string;
   values: Record<string, Record<string, number>>;
@@ -198,6 +226,12 @@ export interface Shape {
   name: string;
   low: number;
   high: number;
+  heading: string;
+  region: string;
+  even: boolean;
+  of: string[];
+  between: string;
+  at: number;
 }
 
 export interface Skin {

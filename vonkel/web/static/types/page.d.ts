@@ -1,6 +1,6 @@
 // What the pages' modules speak of: the state as slices.py tells it, and what is put on the window.
 import type {
-  Clip, Control, Finding, Follow, Joint, Kit, Link, Part, Picture, Shape, Skin, Space, Spring, Swing,
+  Board, BoardPicture, Clip, Control, Finding, Follow, Joint, Kit, Link, Part, Picture, Region, Shape, Skin, Space, Spring, Swing,
 } from "./models";
 
 export type Vector = [number, number, number];
@@ -38,7 +38,9 @@ export interface State {
   kits: Kit[];
   controls: (Control & { partner: string })[];
   rules: (Follow | Space | Link | Spring | Swing)[];
-  shapes: Shape[];
+  shapes: (Shape & { points: number; far: number; led: boolean })[];
+  regions: (Region & { points: number })[];
+  boards: (Omit<Board, "pictures"> & { pictures: (BoardPicture & { seal: string })[] })[];
   clips: Clip[];
   poses: string[];
   pictures: (Picture & { key: string })[];

@@ -6,10 +6,11 @@ import { say } from "../widgets/toasts.js";
 import { fullName, inWords, megabytes, spaced } from "../words.js";
 import { call } from "../net/api.js";
 import { dockButtons } from "./dock.js";
+import { boardsOver } from "../stations/boards.js";
 import { sheetsOf } from "./stations.js";
 
 /** What changes often and reaches little. */
-const FEW = { overName: ["foot-left"], job: ["job"], legend: ["legend"] };
+const FEW = { overName: ["foot-left"], job: ["job"], legend: ["legend"], strengths: ["right", "left", "boards"] };
 const STRIP = 158; // pixels: how high the trial strip is
 
 export class Page {
@@ -20,6 +21,7 @@ export class Page {
       right: () => right(bench),
       dock: () => dockButtons(bench),
       legend: () => legend(bench),
+      boards: () => boardsOver(bench),
       job: () => job(bench.job),
       strip: () => shelf(bench),
       "foot-left": () => footLeft(bench),

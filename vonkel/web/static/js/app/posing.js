@@ -15,6 +15,7 @@ export class Posing extends Steps {
       heat: false,
       over: false, // the skin is shown as it will be handed over
       wanted: true, // and the live one's outline with it
+      strengths: {}, // of shapes in the pose that is shown, whatever turns them up
       off: new Set(), // operations left out, to see what they do
       running: false, // springs and swings live
       playing: false,
@@ -66,6 +67,8 @@ export class Posing extends Steps {
       return;
     }
     this.plate.wanted = frame.wanted;
+    const strengths = frame.said.shapes ?? {};
+    if (JSON.stringify(strengths) !== JSON.stringify(this.strengths)) this.strengths = strengths;
     this.plate.setFrame(frame);
     if (frame.heat) this.plate.setValues(frame.heat);
     if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);

@@ -36,7 +36,7 @@ export class Strip {
 
   async show(wanted) {
     this.shown = true;
-    this.wanted = wanted && !!this.bench.state.skin;
+    this.wanted = wanted && (!!this.bench.state.skin || this.bench.state.shapes.length > 0);
     this.bench.look();
     if (!this.wanted) return;
     try {

@@ -267,7 +267,7 @@ export class MeshDrawing {
       else ranges.push(i, 1);
     });
     this.setPoints(points, ranges);
-    if (!this.values) return;
+    if (!this.values || !values) return;
     at.forEach((i, k) => {
       this.values[i] = values[k];
     });

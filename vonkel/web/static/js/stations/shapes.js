@@ -1,79 +1,477 @@
-// The Shapes station: morph targets.
+// The Shapes station: morph targets made, sculpted, blended and put on boards.
 import { actionButton } from "../app/actions.js";
 import { enterStation } from "../app/stations.js";
-import { acts, button, form, own, submit } from "../widgets/fields.js";
-import { h } from "../widgets/html.js";
+import { curveDrawing } from "../widgets/curve.js";
+import {
+  acts,
+  button,
+  choices,
+  fileButton,
+  fold,
+  form,
+  numberField,
+  own,
+  pairs,
+  select,
+  submit,
+  switchButton,
+  textField,
+} from "../widgets/fields.js";
+import { h, made } from "../widgets/html.js";
+import { stepForm } from "../widgets/stepform.js";
 import { toast } from "../widgets/toasts.js";
+import { fullName, length } from "../words.js";
+import { beadOf } from "./boards.js";
 import { channelSlider } from "./posing.js";
+import { alone, chosenShape, move, regionActs, regionList, shapeList, showShapeMap } from "./shapelist.js";
 
+const MESHES = ".obj,.ply,.glb,.gltf,.zip,.bin";
+const READINGS = { bend: "its bend", twist: "its twist", toward: "where it points" };
+const SNAPS = { none: "free", whole: "whole steps", half: "½", third: "⅓", quarter: "¼" };
+const MOST = 40; // sliders shown at once
+
+/** A part of a sheet that folds away. */
+const folding = (b, key, title, ...inside) =>
+  fold({ key, title, open: b.ui.open.has(key), act: (on) => b.ui.put("open", key, on) }, ...inside);
+
+// -- left ------------------------------------------------------------------------------------------------------------
 function left(b) {
-  const row = (s) =>
-    h(
-      "li",
-      { key: s.name },
-      h(
-        "button",
-        {
-          type: "button",
-          "aria-selected": String(b.ui.shape === s.name),
-          onclick: () => {
-            b.ui.shape = s.name;
-          },
-        },
-        h("span", { class: "grow" }, s.name),
-      ),
-    );
   return [
     h("h2", {}, "Shapes"),
     b.state.shapes.length
-      ? h("ul", { class: "rows" }, b.state.shapes.map(row))
+      ? shapeList(b)
       : h(
           "p",
           { class: "empty" },
-          "No shapes yet. Bring in the same mesh with some points moved, such as an open mouth.",
+          "No shapes yet. Begin one and sculpt it, or bring in the same mesh with points moved.",
         ),
-    h("h3", {}, "Bring one in"),
-    bringIn(b),
+    beginOne(b),
+    folding(b, "shapes-bring", "Bring one in", bringIn(b)),
+    h("h3", {}, "Regions"),
+    regionList(b),
+    regionActs(b),
+    h("h3", {}, "Boards"),
+    boardList(b),
   ];
+}
+
+function beginOne(b) {
+  const begin = async ({ name }) => {
+    if (!name.trim()) {
+      toast("Name the shape first.");
+      return false;
+    }
+    const heading = chosenShape(b)?.heading ?? "";
+    const known = new Set(b.state.shapes.map((s) => s.name));
+    if (!(await b.step("shapes.new", { name: name.trim(), heading, region: b.ui.region }, { keepPose: true })))
+      return false;
+    b.ui.shape = b.state.shapes.find((s) => !known.has(s.name))?.name ?? "";
+    b.useTool("sculpt");
+    return true;
+  };
+  return form(
+    begin,
+    h(
+      "div",
+      { class: "one-line" },
+      own.text("name", "Name of the new shape", { placeholder: "smile, blink …" }),
+      submit("Begin", "mend small"),
+    ),
+  );
 }
 
 function bringIn(b) {
   const send = async (_said, at) => {
-    const { files } = at.elements.namedItem("file");
+    const { files } = at.elements.namedItem("file"),
+      rest = at.elements.namedItem("rest").files[0];
     if (!files.length) {
       toast("Choose a mesh first.");
       return false;
     }
-    return b.upload("shape", files, { name: at.elements.namedItem("name").value });
+    const more = rest ? { rest } : {};
+    return b.upload("shape", files, { name: at.elements.namedItem("name").value, ...more });
   };
   return form(
     send,
-    own.file("file", "Mesh of the shape", ".obj,.ply,.glb,.gltf,.zip,.bin", { multiple: true }),
+    own.file("file", "Mesh of the shape", MESHES, { multiple: true }),
     own.text("name", "Shape name", { placeholder: "name, as the file" }),
+    h("label", { class: "soft" }, "Its points stand in another order? Then its mesh at rest, too:"),
+    own.file("rest", "Its mesh at rest", MESHES),
     acts(submit("Add the shape", "mend small")),
   );
 }
 
+function boardList(b) {
+  const { boards, shapes } = b.state;
+  const open = (x) => b.ui.put("openBoards", x.name, !b.ui.openBoards.has(x.name));
+  const make = async ({ name }) => {
+    const title = name.trim() || b.ui.region || "face";
+    if (!(await b.step("boards.make", { name: title, region: b.ui.region }, { keepPose: true }))) return false;
+    const board = b.state.boards.at(-1);
+    b.ui.put("openBoards", board.name, true);
+    b.ui.board = board.name;
+    return true;
+  };
+  const row = (x) =>
+    h(
+      "li",
+      { key: x.name },
+      h(
+        "button",
+        {
+          type: "button",
+          "aria-selected": String(b.ui.openBoards.has(x.name)),
+          onclick: () => {
+            b.ui.board = x.name;
+            open(x);
+          },
+        },
+        h("span", { class: "grow" }, x.name),
+        h("span", { class: "fig soft" }, String(x.pictures.length)),
+      ),
+    );
+  if (!shapes.length) return h("p", { class: "empty" }, "A board shows pictures of shapes: sculpt some first.");
+  return [
+    boards.length ? h("ul", { class: "rows" }, boards.map(row)) : null,
+    form(
+      make,
+      h(
+        "div",
+        { class: "one-line" },
+        own.text("name", "Name of the new board", { placeholder: b.ui.region || "face" }),
+        submit("Make it", "small"),
+      ),
+    ),
+  ];
+}
+
+// -- right -----------------------------------------------------------------------------------------------------------
+const strength = (b, s) =>
+  channelSlider(b, "shapes", { name: s.name, kind: "value", rest: 0, low: s.low, high: s.high });
+
 function right(b) {
-  const { shapes } = b.state,
-    chosen = shapes.find((s) => s.name === b.ui.shape);
-  const strength = (s) =>
-    channelSlider(b, "shapes", { name: s.name, kind: "value", rest: 0, low: s.low, high: s.high });
-  const farther = () => b.step("shapes.set", { shape: chosen.name, low: -0.5, high: 1.5 });
+  const shape = chosenShape(b),
+    board = b.state.boards.find((x) => x.name === b.ui.board && b.ui.openBoards.has(x.name));
+  return [shape ? shapeSheet(b, shape) : allStrengths(b), board ? boardSheet(b, board) : null];
+}
+
+function allStrengths(b) {
+  const { shapes } = b.state;
   return [
     h("h2", {}, "Strength"),
-    shapes.length ? shapes.map(strength) : h("p", { class: "empty" }, "A slider for each shape stands here."),
-    chosen
-      ? [
-          h("h3", {}, chosen.name),
-          acts(
-            button("Delete", () => b.step("shapes.remove", { shape: chosen.name }), "small"),
-            button("Let it go past: −0.5 to 1.5", farther, "small"),
-          ),
-        ]
-      : null,
+    shapes.length
+      ? shapes.slice(0, MOST).map((s) => strength(b, s))
+      : h("p", { class: "empty" }, "A slider for each shape stands here."),
+    shapes.length > MOST ? h("p", { class: "soft" }, `The first ${MOST}: choose one on the left.`) : null,
     acts(actionButton(b, "rest")),
   ];
 }
 
-enterStation("shapes", { large: "free", shading: () => "colours", fields: { shape: "" }, left, right });
+const comes = (s) =>
+  s.of.length
+    ? `Comes on as ${s.of.join(" and ")} do together.`
+    : s.between
+      ? `Comes on where ${s.between} is at ${s.at}, and adds to it.`
+      : "";
+
+function shapeSheet(b, s) {
+  const do_ = (step, params = {}) => b.step(step, { shape: s.name, ...params }, { keepPose: true });
+  const close = () => {
+    b.ui.shape = "";
+  };
+  const now = b.strengths[s.name] ?? 0;
+  return [
+    h("h2", { class: "titled" }, s.name, button("All", close, "small quiet", { title: "Show every shape's slider" })),
+    comes(s) ? h("p", { class: "soft" }, comes(s)) : null,
+    strength(b, s),
+    s.led ? h("p", { class: "soft" }, "With what leads it: ", h("span", { class: "fig" }, now.toFixed(2))) : null,
+    acts(
+      button("Sculpt", () => b.useTool("sculpt"), "small mend"),
+      button("Move the whole", () => b.useTool("place"), "small"),
+      button("Alone", () => alone(b, s), "small", { title: "Every other shape off, this one wholly on" }),
+      actionButton(b, "rest"),
+    ),
+    maps(b, s),
+    h("p", { class: "soft" }, `moves ${s.points} points, ${length(s.far)} at most`),
+    folding(b, "shape-about", "Name, heading, region", about(b, s, do_)),
+    folding(b, "shape-made", "Made from it", makings(b, s, do_)),
+    folding(b, "shape-comes", "What turns it up", turnings(b, s)),
+    acts(
+      button("Delete", () => do_("shapes.remove"), "small quiet"),
+      h(
+        "a",
+        { class: "btn btn-plain btn-sm", href: `/api/c/${b.number}/shapes/one.obj?of=${encodeURIComponent(s.name)}` },
+        "Save .obj",
+      ),
+      h("a", { class: "btn btn-plain btn-sm", href: `/api/c/${b.number}/shapes/all.zip` }, "Save all"),
+    ),
+  ];
+}
+
+function maps(b, s) {
+  const show = (kind) => () => {
+    b.ui.shapeMap = b.ui.shapeMap === kind ? "" : kind;
+    showShapeMap(b);
+  };
+  return acts(
+    switchButton("What it moves", b.ui.shapeMap === "moves", show("moves")),
+    s.region ? switchButton("Trespass", b.ui.shapeMap === "trespass", show("trespass")) : null,
+    s.region
+      ? button("Cut to its region", () => b.step("shapes.cut", { shape: s.name }, { keepPose: true }), "small")
+      : null,
+  );
+}
+
+function about(b, s, do_) {
+  const set = (field) => (v) => do_("shapes.set", { [field]: v });
+  const rename = async (name) => {
+    if (!name.trim() || name === s.name) return;
+    b.ui.shape = name.trim();
+    if (!(await do_("shapes.set", { name: name.trim() }))) b.ui.shape = s.name;
+  };
+  const regions = [["", "all of it"], ...b.state.regions.map((r) => [r.name, r.name])];
+  return [
+    pairs(
+      ["name", textField("shape's name", s.name, rename)],
+      ["heading", textField("heading", s.heading, set("heading"), { placeholder: "none" })],
+      ["region", select("region of the shape", regions, s.region, set("region"))],
+      ["from", numberField("least strength", s.low, set("low"), { min: -3, max: 0, step: 0.1 })],
+      ["to", numberField("most strength", s.high, set("high"), { min: 0.1, max: 3, step: 0.1 })],
+      s.between ? ["at", numberField("where it is on", s.at, set("at"), { step: 0.05 })] : null,
+    ),
+    acts(
+      button("−1 to 2", () => do_("shapes.set", { low: -1, high: 2 }), "small", { title: "Let it go past both ends" }),
+      switchButton("Even", s.even, () => set("even")(!s.even), "It claims to be the same on both sides"),
+      button("Earlier", () => move(b, s, -1), "small quiet", { title: "Alt ↑ in the list" }),
+      button("Later", () => move(b, s, 1), "small quiet", { title: "Alt ↓ in the list" }),
+    ),
+  ];
+}
+
+function makings(b, s, do_) {
+  const others = b.state.shapes.filter((x) => x.name !== s.name && !x.between).map((x) => [x.name, x.name]);
+  const on = Object.entries(b.strengths).filter(([, v]) => Math.abs(v) > 1e-3);
+  return [
+    acts(
+      button("Copy", () => do_("shapes.copy"), "small"),
+      button("Turn round", () => do_("shapes.scale", { by: -1 }), "small", { title: "It moves the other way" }),
+      button("Mirror", () => do_("shapes.mirror"), "small"),
+      button("As its left", () => do_("shapes.alike", { side: "left" }), "small", { title: "The same on both sides" }),
+      button("As its right", () => do_("shapes.alike", { side: "right" }), "small"),
+    ),
+    stepForm(b, "shapes.split", {
+      label: "Left and right",
+      fields: { width: "soft over, m" },
+      values: { width: Number((0.02 * b.state.height).toFixed(3)) },
+      fixed: () => ({ shape: s.name }),
+    }),
+    s.between
+      ? null
+      : stepForm(b, "shapes.between", {
+          label: "In-between",
+          fields: { at: "on at" },
+          values: { at: 0.5 },
+          fixed: () => ({ shape: s.name }),
+        }),
+    others.length
+      ? form(
+          ({ other }) => b.step("shapes.together", { shapes: [s.name, other] }, { keepPose: true }),
+          acts(own.select("other", "the other shape", others), submit("Where both are on", "small")),
+        )
+      : null,
+    on.length > 1
+      ? acts(
+          button(
+            `One of the ${on.length} that are on`,
+            () => b.step("shapes.combine", { name: `${s.name} and more`, shares: Object.fromEntries(on) }),
+            "small",
+            { title: "A new shape of what is on now" },
+          ),
+        )
+      : null,
+  ];
+}
+
+// -- what turns a shape up -------------------------------------------------------------------------------------------
+function turnings(b, s) {
+  const links = b.state.rules.filter(
+    (r) => r.kind === "link" && r.followers.some((f) => f.thing === `shape:${s.name}`),
+  );
+  const boards = b.state.boards.filter((x) => x.pictures.some((q) => s.name in q.shapes));
+  const said = (r) =>
+    r.lead.kind === "channel"
+      ? `“${r.lead.channel}” of ${fullName(r.lead.thing.slice(8))}`
+      : `${READINGS[r.lead.kind] ?? `the ${r.lead.kind}`} of ${fullName(r.lead.thing.slice(6))}`;
+  return [
+    links.map((r) =>
+      h(
+        "p",
+        { key: r.name },
+        said(r),
+        " ",
+        button("Let it go", () => b.step("rules.remove", { name: r.name }, { keepPose: true }), "small quiet"),
+      ),
+    ),
+    boards.map((x) => h("p", { key: x.name }, `the board ${x.name}`)),
+    links.length + boards.length ? null : h("p", { class: "soft" }, "Its slider alone."),
+    leadByChannel(b, s),
+  ];
+}
+
+function leadByChannel(b, s) {
+  const channels = b.state.controls.flatMap((c) =>
+    c.channels
+      .filter((k) => !k.locked && k.kind === "value")
+      .map((k) => [`${c.name}\n${k.name}`, `${c.name}: ${k.name}`]),
+  );
+  if (!channels.length) return null;
+  const lead = ({ channel }) => {
+    const [control, name] = channel.split("\n"),
+      k = b.state.controls.find((c) => c.name === control).channels.find((x) => x.name === name);
+    const high = k.high ?? 1,
+      keys = [
+        { at: k.rest, value: 0 },
+        { at: high > k.rest ? high : k.rest + 1, value: 1 },
+      ];
+    const rule = {
+      kind: "link",
+      name: `${name} of ${control} leads ${s.name}`.slice(0, 80),
+      lead: { kind: "channel", thing: `control:${control}`, channel: name },
+      followers: [{ thing: `shape:${s.name}`, curve: { keys, manner: "smooth" } }],
+    };
+    return b.step("rules.add", { rule, both_sides: b.symmetry }, { keepPose: true });
+  };
+  return form(lead, acts(own.select("channel", "channel that leads it", channels), submit("Let it lead")));
+}
+
+/** A shape that comes on with a joint's turn, begun in the pose that is shown. */
+export function correctiveSheet(b) {
+  const joints = b.state.joints.filter((j) => j.deforms).map((j) => [j.name, fullName(j.name)]);
+  const posed = b.trial || Object.keys(b.values).some((n) => n !== "shapes" && !n.startsWith("board:"));
+  if (!joints.length) return null;
+  const begin = async ({ joint, reading, name }) => {
+    const known = new Set(b.state.shapes.map((x) => x.name)),
+      trial = b.trial;
+    const params = {
+      name: name.trim() || `${fullName(joint)} ${reading}`,
+      joint,
+      reading,
+      both_sides: b.symmetry,
+      ...(trial ? { trial } : { pose: structuredClone(b.values) }),
+    };
+    if (!(await b.step("shapes.corrective", params, { keepPose: true }))) return false;
+    b.ui.shape = b.state.shapes.find((x) => !known.has(x.name))?.name ?? "";
+    b.pose();
+    b.useTool("sculpt");
+    return true;
+  };
+  return folding(
+    b,
+    "shape-corrective",
+    "Corrective for this pose",
+    posed
+      ? form(
+          begin,
+          pairs(
+            ["joint", own.select("joint", "joint of the corrective", joints, { now: b.plate.selected.joint })],
+            ["read by", own.select("reading", "how its turn is read", READINGS)],
+            ["name", own.text("name", "name of the corrective", { placeholder: "as the joint" })],
+          ),
+          acts(submit("Begin it here", "mend small")),
+        )
+      : h("p", { class: "soft" }, "Stand at a trial on the strip, or pose the figure, then begin it here."),
+  );
+}
+
+// -- a board ---------------------------------------------------------------------------------------------------------
+function boardSheet(b, board) {
+  const set = (more) => b.step("boards.set", { board: board.name, ...more }, { quiet: true, keepPose: true });
+  const picture = board.pictures.find((q) => q.key === b.ui.boardPicture);
+  const key = (was, at, value, drop = false) => {
+    const rest = board.curve.keys.filter((k) => k.at !== was);
+    const keys = drop ? rest : [...rest, { at: Math.max(at, 0), value }].sort((x, y) => x.at - y.at);
+    set({ curve: { ...board.curve, keys } });
+  };
+  const drawing = {
+    curves: [board.curve],
+    chosen: 0,
+    x: { unit: " steps", out: 1 },
+    y: { unit: "", out: 1 },
+    low: 0,
+    high: 1,
+    now: 0,
+    onKey: (was, at, value) => key(was, at, value),
+    onDrop: (at) => key(at, at, 0, true),
+  };
+  return [
+    h("h2", {}, `Board ${board.name}`),
+    h("p", { class: "soft" }, "How strong a picture is, by the bead's distance:"),
+    made(drawing, () => curveDrawing(drawing)),
+    choices({ linear: "straight", smooth: "smooth" }, board.curve.manner, (manner) =>
+      set({ curve: { ...board.curve, manner } }),
+    ),
+    pairs(["bead on", select("where the bead may stand", SNAPS, board.snap, (snap) => set({ snap }))]),
+    acts(switchButton("Share", board.shared, () => set({ shared: !board.shared }), "Together no more than one")),
+    onBoard(b, board),
+    picture ? pictureSheet(b, board, picture) : null,
+    acts(button("Delete the board", () => b.step("boards.remove", { board: board.name }), "small quiet")),
+  ];
+}
+
+/** What is on now, put where the bead is. */
+function onBoard(b, board) {
+  const sliders = Object.fromEntries(Object.entries(b.values.shapes ?? {}).filter(([, v]) => v)),
+    names = Object.keys(sliders);
+  if (!names.length)
+    return h("p", { class: "soft" }, "Turn shapes up by their sliders to put them on it as one picture.");
+  const put = () =>
+    b.step("boards.add", { board: board.name, shapes: sliders, place: beadOf(b, board) }, { keepPose: true });
+  return acts(button(`Put ${names.join(" + ")} where the bead is`, put, "small"));
+}
+
+function pictureSheet(b, board, q) {
+  const named = Object.entries(q.shapes).map(([n, v]) => `${n} ${v}`);
+  const path = `boards/${encodeURIComponent(board.name)}/pictures/${q.key}`;
+  return [
+    h("h3", {}, named.join(" + ") || "The face at rest"),
+    acts(
+      fileButton("A picture of one's own", ".png,.jpg,.jpeg", (file) => b.upload(path, [file])),
+      q.own
+        ? button("Drawn from the figure", () => b.step("boards.picture", { board: board.name, key: q.key }), "small")
+        : null,
+      button(
+        "Take it off",
+        () => b.step("boards.take", { board: board.name, key: q.key }, { keepPose: true }),
+        "small",
+      ),
+    ),
+  ];
+}
+
+enterStation("shapes", {
+  large: "free",
+  strip: true,
+  layers: { controls: false },
+  shading: () => "colours",
+  keepsValues: (b) => !!b.ui.shapeMap,
+  fields: {
+    shape: "",
+    region: "",
+    shapeMap: "", // what of it is shown on the mesh: what it moves, where it trespasses, a region
+    foldedShapes: new Set(),
+    board: "",
+    openBoards: new Set(),
+    arranging: false,
+    boardPicture: "",
+    movedPicture: null,
+    heldBoard: null,
+    beadFrom: new Map(),
+    passed: new Map(),
+  },
+  left,
+  right: (b) => [right(b), correctiveSheet(b)],
+  shown: (b) => {
+    if (b.ui.shapeMap) showShapeMap(b);
+  },
+  picked: (b, name) => b.tool?.pick?.(name),
+});

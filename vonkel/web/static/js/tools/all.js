@@ -8,3 +8,6 @@ import "./step.js";
 import "./brush.js";
 import "./choose.js";
 import "./zone.js";
+import "./sculpt.js";
+import "./mask.js";
+import "./place.js";

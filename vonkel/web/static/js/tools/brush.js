@@ -1,11 +1,12 @@
 // The brush over skin weights.  What the hand passes goes to the server place by place; when it lets go, the places
 // become one step.
-import { enterTool, PlateTool } from "../app/tools.js";
-import { button, choices, numberField, pairs, select, slider, switchButton } from "../widgets/fields.js";
+import { enterTool } from "../app/tools.js";
+import { button, choices, pairs, select } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { toast } from "../widgets/toasts.js";
-import { fullName, length } from "../words.js";
-import { atRest, ring } from "./ring.js";
+import { fullName } from "../words.js";
+import { atRest } from "./ring.js";
+import { RingTool } from "./strokes.js";
 
 const KINDS = { add: "Add", take: "Take", set: "Bring to", even: "Even out", sharpen: "Sharpen", blend: "Blend" };
 const OF_ONE = ["add", "take", "set"]; // for one joint; the others are for all that hold a point
@@ -13,34 +14,18 @@ const REACH = { skin: "along the skin", ball: "straight through" };
 const LONGEST = 4000; // places of one stroke: a hand that rubs on goes on in the next
 const NEAR = 14; // pixels from point to point: from here on weights are drawn on them
 
-class WeightBrush extends PlateTool {
+class WeightBrush extends RingTool {
   kind = "add";
-  size = 0; // metres; nothing: a share of the height
-  strength = 0.5;
   value = 1;
-  fading = 1;
   through = false;
   front = true;
-  /** @type {any} */ spot = null;
-  /** @type {any} */ dial = null; // where the ring stands while the hand sets it
-  /** @type {any} */ now = null; // the stroke in the hand
-  last = Promise.resolve(); // until the strokes before are steps
 
   enter(b) {
     super.enter(b);
-    this.size ||= 0.035 * b.state.height;
-    this.up = (e) => {
-      if (e.key === "d") this.letGo();
-    };
-    addEventListener("keyup", this.up);
-    b.plate.layers = { ...b.plate.layers, controls: false }; // they would lie over what is painted
     b.ui.skinMap = "joint";
     this.changed();
   }
   leave() {
-    removeEventListener("keyup", this.up);
-    this.b.plate.layers = { ...this.b.plate.layers, controls: true };
-    this.spot = this.dial = null;
     this.b.plate.dotted = [];
     super.leave();
   }
@@ -54,24 +39,10 @@ class WeightBrush extends PlateTool {
     return this.b.state.skin?.locked.includes(this.joint);
   }
 
-  // -- the ring ------------------------------------------------------------------------------------------------------
-  hover(spot) {
-    if (this.dial) this.turnDial(spot);
-    else this.spot = spot.hit ? spot : null;
-    this.show();
-  }
   show() {
-    const { b, spot } = this,
-      at = this.dial ?? spot;
-    b.plate.dotted = [];
-    if (!at) {
-      b.plate.tip = null;
-      this.wish();
-      return;
-    }
-    const label = this.dial ? `${length(this.size)} · ${this.strength.toFixed(2)}` : "";
-    this.wish(...ring(b.plate.axes(at.view), at.place, this.size, this.strength, label));
-    if (!this.dial) this.say(at);
+    this.b.plate.dotted = [];
+    super.show();
+    if (this.spot && !this.dial) this.say(this.spot);
   }
   /** Near enough, each point under the ring shows its weight, and the one under the pointer says it. */
   say(spot) {
@@ -84,31 +55,6 @@ class WeightBrush extends PlateTool {
     const points = plate.drawn.near(spot.place, this.size);
     const far = this.size * Math.sqrt(Math.PI / Math.max(points.length, 1)); // metres from point to point, about
     if (points.length < 1500 && far / spot.metre > NEAR) plate.dotted = points;
-  }
-
-  /** d held: the ring stays; the hand's distance from its middle is its size, its turn round it the strength. */
-  keyed(e) {
-    if (e.key !== "d" || e.ctrlKey || e.metaKey) return false;
-    if (!this.dial && this.spot && !this.now) {
-      this.dial = this.spot;
-      this.show();
-    }
-    return true;
-  }
-  turnDial(spot) {
-    const x = spot.x - this.dial.x,
-      y = this.dial.y - spot.y,
-      far = Math.hypot(x, y);
-    if (far < 4) return;
-    this.size = Math.min(Math.max(far * this.dial.metre, 1e-4), 10 * this.b.state.height);
-    const turn = Math.atan2(x, y) / (2 * Math.PI);
-    this.strength = Math.min(Math.max(Math.round(100 * (turn < 0 ? turn + 1 : turn)) / 100, 0.01), 1);
-  }
-  letGo() {
-    if (!this.dial) return;
-    this.dial = null;
-    this.changed();
-    this.show();
   }
 
   // -- strokes -------------------------------------------------------------------------------------------------------
@@ -137,48 +83,24 @@ class WeightBrush extends PlateTool {
     if (!this.now && !done) {
       const why = this.refused();
       if (why) toast(why);
-      this.now = { rows: [], told: 0, refused: !!why, begun: false, params: this.params() };
-      if (!why) this.begin(this.now);
+      const params = this.params();
+      this.now = why
+        ? { refused: true, rows: [] }
+        : Object.assign(this.strokes.begin("skin", { ...params, shows: this.joint }), { params });
     }
     const { now } = this;
     if (!now) return;
     if (spot?.hit && !now.refused) {
-      now.rows.push(atRest(b.plate.drawn, spot));
+      this.strokes.add(now, atRest(b.plate.drawn, spot));
       this.spot = spot;
-      this.feed(now);
-      if (now.rows.length >= LONGEST) {
-        this.now = null;
-        this.last = this.end(now);
-      }
+      if (now.rows.length >= LONGEST) this.end(now);
     }
     this.show();
-    if (done) {
-      this.now = null;
-      if (!now.refused && now.rows.length) this.last = this.end(now);
-    }
+    if (done) this.end(now);
   }
-  /** A stroke builds on the one before: its places wait until that one has become a step. */
-  begin(now) {
-    now.ready = this.last
-      .then(() => this.b.queue)
-      .then(() => {
-        this.b.live.beginStroke("skin", this.b.position().step, { ...now.params, shows: this.joint });
-        now.begun = true;
-        this.feed(now);
-      });
-  }
-  feed(now) {
-    if (!now.begun) return;
-    while (now.told < now.rows.length) this.b.live.sample(now.rows[now.told++]);
-  }
-  async end(now) {
-    await now.ready;
-    await this.b.live.endStroke();
-    await this.b.step("skin.paint", { ...now.params, samples: now.rows }, { quiet: true, keepPose: true });
-  }
-  /** What came of the places that were sent. */
-  stroked({ blocks }) {
-    if (blocks) this.b.plate.setPatch(blocks.at, blocks.places, blocks.values);
+  end(now) {
+    this.now = null;
+    if (now.rows.length) this.strokes.end(now, "skin.paint", { ...now.params, samples: now.rows });
   }
 
   /** Another kind; the skin shows what it changes. */
@@ -195,13 +117,6 @@ class WeightBrush extends PlateTool {
 
   // -- its panel -----------------------------------------------------------------------------------------------------
   panel(b) {
-    const set = (field) => (v) => {
-      this[field] = v;
-      this.changed();
-    };
-    const share = (field, label) =>
-      slider(label, this[field], { low: 0, high: 1, step: 0.01, oninput: (e) => set(field)(Number(e.target.value)) });
-    const ticked = (field, label, title) => switchButton(label, this[field], () => set(field)(!this[field]), title);
     return [
       choices(KINDS, this.kind, (kind) => this.take(kind)),
       this.ofOne
@@ -214,29 +129,15 @@ class WeightBrush extends PlateTool {
               : "For all joints that hold a point; locked ones stay.",
           ),
       pairs(
-        [
-          "size, cm",
-          numberField("size, cm", (100 * this.size).toFixed(1), (v) => set("size")(Math.max(v, 0.01) / 100)),
-        ],
-        [
-          h("span", {}, "strength ", h("span", { class: "fig" }, this.strength.toFixed(2))),
-          share("strength", "strength"),
-        ],
+        this.sizeField(),
+        this.strengthField(),
         this.kind === "set" || this.kind === "blend"
-          ? [h("span", {}, "to ", h("span", { class: "fig" }, this.value.toFixed(2))), share("value", "to")]
+          ? [h("span", {}, "to ", h("span", { class: "fig" }, this.value.toFixed(2))), this.shareField("value", "to")]
           : null,
-        ["fades over", share("fading", "fades over")],
-        ["reach", select("reach", REACH, this.through ? "ball" : "skin", (k) => set("through")(k === "ball"))],
+        ["fades over", this.shareField("fading", "fades over")],
+        ["reach", select("reach", REACH, this.through ? "ball" : "skin", (k) => this.set("through")(k === "ball"))],
       ),
-      h(
-        "div",
-        { class: "acts" },
-        ticked("front", "Front only", "Only what faces you"),
-        switchButton("Both sides", b.symmetry, () => {
-          b.symmetry = !b.symmetry;
-          this.changed();
-        }),
-      ),
+      h("div", { class: "acts" }, this.ticked("front", "Front only", "Only what faces you"), this.bothSides()),
     ];
   }
 }

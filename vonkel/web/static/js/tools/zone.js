@@ -6,6 +6,7 @@ import { acts, button, numberField, pairs, slider, switchButton } from "../widge
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
 import { fullName } from "../words.js";
+import { bothSides, Strokes } from "./strokes.js";
 
 const ROUND = 32; // pieces of a rim
 const unit = (v) => v.map((x) => x / (Math.hypot(...v) || 1));
@@ -20,11 +21,12 @@ function across(zone) {
 
 class Zones extends PlateTool {
   /** @type {any[]} */ zones = []; // the last is the one in the hand
-  /** @type {Promise<any>} */ last = Promise.resolve();
   /** @type {any} */ now = null;
+  /** @type {Strokes} */ strokes;
 
   enter(b) {
     super.enter(b);
+    this.strokes ??= new Strokes(b);
     b.plate.layers = { ...b.plate.layers, controls: false };
     b.ui.skinMap = "joint";
     b.toRest(); // a zone is of the body at rest
@@ -110,35 +112,19 @@ class Zones extends PlateTool {
   /** Tell the server; once the hand has let go, as a step. */
   said(done) {
     const { b } = this;
-    if (!this.now) {
-      const now = { rows: [], told: 0, begun: false };
-      this.now = now;
-      now.ready = this.last
-        .then(() => b.queue)
-        .then(() => {
-          const joints = this.zones.map((z) => z.joint);
-          b.live.beginStroke("zone", b.position().step, {
-            joints,
-            both_sides: b.symmetry,
-            shows: b.plate.selected.joint,
-          });
-          now.begun = true;
-          this.feed(now);
-        });
-    }
+    this.now ??= this.strokes.begin("zone", {
+      joints: this.zones.map((z) => z.joint),
+      both_sides: b.symmetry,
+      shows: b.plate.selected.joint,
+    });
     const { now } = this;
-    now.rows.push(this.zones.flatMap((z) => [...z.start, ...z.end, z.start_radius, z.end_radius, z.soft]));
-    this.feed(now);
+    this.strokes.add(
+      now,
+      this.zones.flatMap((z) => [...z.start, ...z.end, z.start_radius, z.end_radius, z.soft]),
+    );
     if (!done) return;
     this.now = null;
-    const zones = structuredClone(this.zones);
-    this.last = now.ready
-      .then(() => b.live.endStroke())
-      .then(() => b.step("skin.zones", { zones, both_sides: b.symmetry }, { quiet: true, keepPose: true }));
-  }
-  feed(now) {
-    if (!now.begun) return;
-    while (now.told < now.rows.length) this.b.live.sample(now.rows[now.told++]);
+    this.strokes.end(now, "skin.zones", { zones: structuredClone(this.zones), both_sides: b.symmetry });
   }
   stroked({ blocks }) {
     if (blocks) this.b.plate.setPatch(blocks.at, blocks.places, blocks.values);
@@ -185,10 +171,7 @@ class Zones extends PlateTool {
         ["fades over", soft],
       ),
       acts(
-        switchButton("Both sides", b.symmetry, () => {
-          b.symmetry = !b.symmetry;
-          this.changed();
-        }),
+        bothSides(b, () => this.changed()),
         switchButton("Several bones", !!this.several, several, "Bones chosen one after the other are sized together"),
         button("Let it hold this", () => this.said(true), "small mend"),
       ),
