@@ -12,7 +12,7 @@ from ..core.character.references import renamed
 from ..core.errors import BadParameters
 from ..core.geometry.strokes import Tip
 from ..core.shapes.masking import Masking
-from ..core.shapes.regions import amounts_of, region_named, softened, with_region, without_region
+from ..core.shapes.regions import amounts_of, region_named, resized, softened, with_region, without_region
 from ..core.tolerances import MAX_POINTS
 from .registry import Params, step
 
@@ -51,12 +51,7 @@ def edit(character: Character, p: EditRegion) -> Character:
         region = region.model_copy(update={"rim": p.rim})
     amounts = amounts_of(character, p.region)
     if p.grow or p.soft:
-        inside = np.flatnonzero(amounts >= 0.5)
-        if p.grow < 0:
-            outside = softened(character, np.flatnonzero(amounts < 0.5), -p.grow)
-            inside = np.flatnonzero((amounts >= 0.5) & (outside <= 0))
-        elif p.grow > 0:
-            inside = np.flatnonzero(softened(character, inside, p.grow) > 0)
+        inside = resized(character, np.flatnonzero(amounts >= 0.5), p.grow)
         amounts = softened(character, inside, p.soft) if len(inside) else np.zeros(len(amounts))
     result = with_region(character, region, amounts)
     if p.name and p.name != p.region:

@@ -295,9 +295,8 @@ DONE = {
 
 
 def _stroke_said(c: Character, p: Stroke) -> str:
-    return (
-        f"{DONE[p.brush]} {p.shape}{', both sides' if p.both_sides else ''}{', in a pose' if p.pose or p.trial else ''}"
-    )
+    posed = f", in “{p.trial}”" if p.trial else ", in a pose" if any(k != SHAPES for k in p.pose) else ""
+    return f"{DONE[p.brush]} {p.shape}{', both sides' if p.both_sides else ''}{posed}"
 
 
 @step("shapes.sculpt", Stroke, _stroke_said)

@@ -336,7 +336,7 @@ def _read_rigged(tree: Tree, about: dict[str, Any], called: str) -> Character:
     ordered = parents_first(joints)
     character = Character(
         name=called or about["name"], about=about.get("about", ""), plan=about.get("plan", ""), parts=tuple(parts),
-        joints=tuple(ordered), shapes=tuple(Shape(name=s) for s in shapes), arrays=Arrays(arrays),
+        joints=tuple(ordered), shapes=_shapes_told(about, list(shapes)), arrays=Arrays(arrays),
         skin=Skin(joints=tuple(names), method=about.get("method", "linear"), influences=arrays["skin/joints"].shape[1])
         if names else None,
     )  # fmt: skip
@@ -363,6 +363,12 @@ def _apart(arrays: dict[str, np.ndarray], names: list[str], between: list[Betwee
     index, kept = live.with_joints(tuple(own)).normalised().rows(weights.shape[1])
     order = np.array([place[n] for n in names], np.uint16)
     return {"skin/joints": index, "skin/weights": kept, "handed/joints": order[joints], "handed/weights": weights}
+
+
+def _shapes_told(about: dict[str, Any], names: list[str]) -> tuple[Shape, ...]:
+    """The shapes with what the file says of them beside their targets."""
+    told = {str(s.get("name")): s for s in about.get("shapes", []) if isinstance(s, dict)}
+    return tuple(Shape(**{**told.get(n, {}), "name": n}) for n in names)
 
 
 def _lines_from_strokes(ends: np.ndarray) -> list[list[int]]:

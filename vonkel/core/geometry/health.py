@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 from ..character import Character
 from ..derived import derived
 from ..tolerances import PAIR
-from .topology import Topology, doubled_faces, face_areas, topology_of
+from .topology import Topology, doubled_faces, face_areas, point_normals, topology_of
 
 
 @dataclass(frozen=True)
@@ -42,10 +42,28 @@ def mirror_distance(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return d, i
 
 
-@derived("points", most=6)
+TWINS = 4  # points looked at where several lie in one place
+
+
+@derived("points", "face_starts", "face_corners", most=6)
 def mirror_partners(character: Character) -> tuple[np.ndarray, np.ndarray]:
-    """`mirror_distance` of a character's points, kept for the last few meshes."""
-    return mirror_distance(character.points)
+    """`mirror_distance` of a character's points, kept for the last few meshes.
+
+    Of several that lie in one place, as lips that are shut do, it is the one that faces as the mirrored point does.
+    """
+    points = character.points
+    if len(points) < TWINS:
+        return mirror_distance(points)
+    near, at = cKDTree(points).query(points * [-1.0, 1.0, 1.0], TWINS)
+    normals = point_normals(points, topology_of(character).triangles)
+    together = near <= near[:, :1] + PAIR * max(float(np.ptp(points, axis=0).max()), 1e-12)
+    several = np.flatnonzero(together.sum(1) > 1)
+    faces = (normals[at[several]] * (normals[several] * [-1.0, 1.0, 1.0])[:, None]).sum(2)
+    best = np.argmax(np.where(together[several], faces + 1e-3 * (at[several] == several[:, None]), -np.inf), axis=1)
+    pick = np.zeros(len(points), np.int64)
+    pick[several] = best
+    rows = np.arange(len(points))
+    return near[rows, pick], at[rows, pick]
 
 
 def health(character: Character) -> Health:

@@ -13,6 +13,7 @@ import numpy as np
 
 from ..character import Character
 from ..errors import BadParameters
+from .health import mirror_partners
 from .walking import Ground, ground_of, tree_of
 
 APART = 0.25  # of the radius: how far apart places are filled in
@@ -63,12 +64,13 @@ class Hand:
     def dabs(self, sample: Sample) -> Iterator[Dab]:
         """The touches from the last place to this one.  Raises BadParameters for what is no place of a stroke."""
         triangle, place, press, look = self.read(sample)
-        corners = self.ground.places[self.ground.of[self.ground.triangles[triangle]]]
+        corners = np.unique(self.ground.of[self.ground.triangles[triangle]])
         for at in self._filled(place):
             near = corners if at is place else self._beside(at, look)
             yield self._dab(at, near, press, look, False)
             if self.tip.both:
-                yield self._dab(at, near, press, look, True)
+                across = mirror_partners(self.character)[1]
+                yield self._dab(at, np.unique(self.ground.of[across[self.ground.first[near]]]), press, look, True)
         self.last = place
 
     def members(self, joined: np.ndarray) -> np.ndarray:
@@ -102,14 +104,14 @@ class Hand:
         return [*(self.last + (place - self.last) * k / steps for k in range(1, steps)), place]
 
     def _beside(self, place: np.ndarray, look: np.ndarray) -> np.ndarray:
-        """(k, 3) the points nearest to a place beside the skin, on the side that the eye sees."""
+        """(k,) the joined points nearest to a place beside the skin, on the side that the eye sees."""
         _, near = tree_of(self.character).query(place, min(6, len(self.ground.of)))
         near = np.atleast_1d(near)
         seen = near[self.ground.normals[near] @ look <= 0.0]
-        return np.asarray(self.ground.places[self.ground.of[seen if len(seen) else near][:3]])
+        return np.unique(self.ground.of[(seen if len(seen) else near)[:3]])
 
     def _dab(self, place: np.ndarray, near: np.ndarray, press: float, look: np.ndarray, mirrored: bool) -> Dab:
-        """One touch with points `near` (k, 3) it."""
+        """One touch with the joined points `near` (k,) it, which are the mirrored place's own where it is that."""
         tip, ground, flip = self.tip, self.ground, np.array([-1.0 if mirrored else 1.0, 1.0, 1.0])
         place, look = place * flip, look * flip
         if tip.through:
@@ -117,10 +119,7 @@ class Hand:
             at = np.unique(ground.of[np.asarray(inside, np.int64)])
             distance = np.linalg.norm(ground.places[at] - place, axis=1)
         else:
-            sources = np.unique(ground.of[tree_of(self.character).query(near * flip)[1]])
-            at, distance = ground.from_points(
-                sources, np.linalg.norm(ground.places[sources] - place, axis=1), tip.radius
-            )
+            at, distance = ground.from_points(near, np.linalg.norm(ground.places[near] - place, axis=1), tip.radius)
         if tip.front and look.any():
             facing = ground.normals[ground.first[at]] @ look <= 0.0
             at, distance = at[facing], distance[facing]

@@ -85,6 +85,7 @@ def scene_of(character: Character, names: Mapping[str, str] | None = None) -> Sc
     about = {
         "name": character.name, "about": character.about, "plan": character.plan,
         "method": character.skin.method if character.skin else "linear",
+        "shapes": [s.model_dump(mode="json", exclude={"region"}) for s in character.shapes],
         "correctives": [t.name for t in _correctives(character).list],
         "parts": [{"name": p.name, "role": p.role, "colour": p.colour, "shading": p.shading} for p in drawn],
     }  # fmt: skip

@@ -6,6 +6,7 @@ import numpy as np
 
 from ..character import Character, Region
 from ..errors import BadParameters, NotFound, StepRefused
+from ..geometry.choosing import grown
 from ..geometry.walking import ground_of
 
 
@@ -64,3 +65,14 @@ def softened(character: Character, points: np.ndarray, width: float) -> np.ndarr
     joined = np.zeros(len(ground.places))
     joined[at] = 1.0 - t * t * (3.0 - 2.0 * t)
     return np.asarray(np.maximum(out, joined[ground.of]))
+
+
+def resized(character: Character, points: np.ndarray, by: float) -> np.ndarray:
+    """Points (p,) and all within `by` metres of them along the skin, a ring of neighbours at least; or, where `by` is negative,
+    those that aren't so near to any other."""
+    everyone = np.arange(len(character.points))
+    if by == 0.0 or not len(points):
+        return points
+    if by < 0.0:
+        return np.setdiff1d(points, resized(character, np.setdiff1d(everyone, points), -by))
+    return np.union1d(np.flatnonzero(softened(character, points, by) > 0), grown(character, points))

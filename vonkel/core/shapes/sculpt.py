@@ -145,13 +145,19 @@ class Sculpting:
 
     def _laid(self, points: np.ndarray) -> None:
         """These points anew from what the stroke began with."""
-        mask = (self.mask[:, self.ground.of[points]].max(0) * self.amounts[points])[:, None]
+        own, other = self.mask[:, self.ground.of[points]] * self.amounts[points]
         before = self.before[self.shape][points]
         if self.brush.kind == "back":
-            self.moves[self.shape][points] = before * (1.0 - mask)
+            self.moves[self.shape][points] = before * (1.0 - np.maximum(own, other))[:, None]
             return
+        out = self.posed.at_rest(self.normals[points], points) * own[:, None]
+        if other.any():  # what the other hand does is the image of what this one would do over there
+            across = mirror_partners(self.character)[1][points]
+            image = FLIP * self.posed.at_rest(self.normals[across], across) * other[:, None]
+            both = (own == other)[:, None]
+            out = np.where(both, 0.5 * (out + image), np.where((other > own)[:, None], image, out))
         high = HIGH * self.brush.radius * (-1.0 if self.brush.kind == "sink" else 1.0)
-        self.moves[self.shape][points] = before + self.posed.at_rest(self.normals[points] * high * mask, points)
+        self.moves[self.shape][points] = before + high * out
 
     @cached_property
     def normals(self) -> np.ndarray:

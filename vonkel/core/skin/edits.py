@@ -11,7 +11,8 @@ from scipy.sparse.csgraph import dijkstra
 from ..character import Character, Skin, opposite_name
 from ..errors import BadParameters, NotFound, StepRefused
 from ..geometry.choosing import grown
-from ..geometry.walking import Ground, ground_of, tree_of
+from ..geometry.health import mirror_partners
+from ..geometry.walking import Ground, ground_of
 from . import amounts
 from .bones import bones_of, distance_to_segments
 from .strays import strays_of
@@ -250,7 +251,7 @@ def mirrored(character: Character, from_left: bool) -> Character:
     side = 1.0 if from_left else -1.0
     band = 1e-4 * character.size
     take = np.flatnonzero(points[:, 0] * side < -band)
-    _, source = tree_of(character).query(points[take] * [-1.0, 1.0, 1.0])
+    source = mirror_partners(character)[1][take]
     partner = {n: opposite_name(n) for n in rows.names}
     for n in list(partner.values()):
         if n in character.joint_index and character.joint(n).deforms and n not in rows.names:

@@ -59,6 +59,11 @@ export class Posing extends Steps {
     this.live.ask(() => (this.trial ? this.wants({ kind: "trial", name: this.trial }) : this.wants({ kind: "pose" })));
   }
 
+  /** The same; the promise is kept once it is shown. */
+  posed() {
+    return this.live.askLast(() => this.wants(this.trial ? { kind: "trial", name: this.trial } : { kind: "pose" }));
+  }
+
   takeFrame(frame, wish) {
     if (frame.said.values && wish.drag > this.dropped) Object.assign(this.values, frame.said.values);
     if (frame.points.length !== this.plate.rest?.length) return;

@@ -17,15 +17,12 @@ export function beadOf(b, board) {
   return [at.across ?? 0, at.up ?? 0];
 }
 
-const snapped = (board, [x, y]) => {
+const snapped = (board, at) => {
   const step = STEPS[board.snap];
-  return step ? [Math.round(x / step) * step, Math.round(y / step) * step] : [x, y];
+  return step ? at.map((v) => Math.round(v / step) * step) : at;
 };
 
-const within = (board, [x, y]) => [
-  Math.min(Math.max(x, board.low[0]), board.high[0]),
-  Math.min(Math.max(y, board.low[1]), board.high[1]),
-];
+const within = (board, at) => at.map((v, k) => Math.min(Math.max(v, board.low[k]), board.high[k]));
 
 /**
  * Move a bead; once the hand lets go the pose is kept, and what it passed over is asked.
