@@ -31,7 +31,7 @@ def step(page, name, params):
 def settled(page):
     """Every stroke has become a step."""
     page.wait("!vonkel.tool.now && !vonkel.live.stroke")
-    page.js("Promise.resolve(vonkel.tool.last).then(() => vonkel.queue ?? null).then(() => true)")
+    page.js("Promise.resolve(vonkel.tool.strokes?.last).then(() => vonkel.queue ?? null).then(() => true)")
 
 
 def stroke(page, places):

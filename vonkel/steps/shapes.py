@@ -277,6 +277,7 @@ class Stroke(InPose):
     front: bool = Field(False, description="only what faces the eye")
     both_sides: bool = True
     region: str = Field("", max_length=80, description="what the brush may touch; empty: all")
+    over: bool = Field(False, description="sculpted on the skin as it goes out, which is the one that trials judge")
     rims: bool = Field(True, description="coloured bands keep their width")
     samples: list[tuple[float, float, float, float, float, float, float]] = Field(min_length=1, max_length=20_000)
 
@@ -285,7 +286,7 @@ class Stroke(InPose):
             kind=self.brush, radius=self.radius, strength=self.strength, fading=self.fading, through=self.through,
             front=self.front, both=self.both_sides, region=self.region, rims=self.rims,
         )  # fmt: skip
-        return Sculpting(character, self.shape, brush, self.posed(character))
+        return Sculpting(character, self.shape, brush, self.posed(character), self.over)
 
 
 DONE = {

@@ -18,12 +18,12 @@ OFF = 0.05  # of full strength: a shape that is on less can't be sculpted in the
 
 
 class Posed:
-    """The figure in a pose in which a shape is on.  Without a pose: at rest, the shape fully on."""
+    """The figure in a pose in which a shape is on.  Without a pose: at rest, the shape fully on.  over: as it goes out."""
 
-    def __init__(self, character: Character, shape: str, pose: Pose | None) -> None:
+    def __init__(self, character: Character, shape: str, pose: Pose | None, over: bool = False) -> None:
         """Raises NotFound, and StepRefused where the shape is off in that pose."""
         shape_named(character, shape)
-        self.character, self.shape, self.pose = character, shape, pose
+        self.character, self.shape, self.pose, self.over = character, shape, pose, over
         self.strength = 1.0 if pose is None else pose.shapes.get(shape, 0.0)
         if abs(self.strength) < OFF:
             raise StepRefused(f"“{shape}” is off in this pose.", shape, "Turn its strength up, then sculpt.")
@@ -39,14 +39,14 @@ class Posed:
         if self.pose is None:
             return np.asarray(d.shaped({self.shape: 1.0}), float)
         shaped = d.shaped(self.pose.shapes)
-        return np.asarray(d.plainly(self.pose, shaped) if d.joints is not None else shaped, float)
+        return np.asarray(d.plainly(self.pose, shaped, self.over) if d.joints is not None else shaped, float)
 
     @cached_property
     def turns(self) -> np.ndarray | None:
         """(n, 3, 3): what a move at rest becomes in the pose; None: the same."""
         if self.pose is None or self._deformer.joints is None:
             return None
-        return self._deformer.turns_of_moves(self.pose)
+        return self._deformer.turns_of_moves(self.pose, self.over)
 
     def at_rest(self, moves: np.ndarray, rows: np.ndarray) -> np.ndarray:
         """(r, 3): what the shape must move points `rows` by at rest so that they move by (r, 3) in the pose."""

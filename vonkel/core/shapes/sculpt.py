@@ -53,12 +53,14 @@ class Sculpting:
     """A stroke as it grows.  `moves` are what the shapes in hand move by now: the shape's own, and its partner's where a
     shape of one side is sculpted on both."""
 
-    def __init__(self, character: Character, shape: str, brush: SculptBrush, pose: Pose | None = None) -> None:
+    def __init__(
+        self, character: Character, shape: str, brush: SculptBrush, pose: Pose | None = None, over: bool = False
+    ) -> None:  # fmt: skip
         """Raises NotFound, StepRefused and BadParameters: no such shape, one that is off in the pose, an unknown brush."""
         if brush.kind not in BRUSHES:
             raise BadParameters(f"There is no brush “{brush.kind}”.", "", f"There are: {', '.join(BRUSHES)}.")
         self.character, self.brush, self.shape = character, brush, shape
-        self.posed = Posed(character, shape, pose)
+        self.posed = Posed(character, shape, pose, over)
         other = opposite_name(shape)
         self.partner = other if brush.both and other != shape and other in {s.name for s in character.shapes} else ""
         if self.partner:  # which takes the image of what this side's hand does

@@ -161,6 +161,7 @@ class Deformer:
         heavy = np.argsort(-weights, axis=1, kind="stable")
         self.joints[rows] = np.take_along_axis(joints, heavy, 1)
         self.weights[rows] = np.take_along_axis(weights, heavy, 1)
+        self.handed = None  # it was made for what they were held by
         self._last, self.changed = None, None
         self._somes.clear()
 
@@ -181,22 +182,33 @@ class Deformer:
         self._loose[name][rows] = moves
         self._last, self.changed = None, None
 
-    def turns_of_moves(self, pose: Pose) -> np.ndarray:
-        """(n, 3, 3) float64: what a move of each point at rest becomes at `pose`, without the smoothing after skinning."""
+    def turns_of_moves(self, pose: Pose, over: bool = False) -> np.ndarray:
+        """(n, 3, 3) float64: what a move of each point at rest becomes at `pose`, without the smoothing after skinning.
+
+        over: as it goes out.
+        """
         out = np.empty((len(self.rest), 3, 3))
         out[:] = np.eye(3)
         if self.joints is None:
             return out
         long = np.float32(max(float(np.ptp(self.rest, axis=0).max(initial=0.0)), 1e-6))
-        at = self.plainly(pose, self.rest)
+        at = self.plainly(pose, self.rest, over)
         for k in range(3):
             step = np.zeros(3, np.float32)
             step[k] = long
-            out[:, :, k] = (self.plainly(pose, self.rest + step).astype(float) - at) / float(long)
+            out[:, :, k] = (self.plainly(pose, self.rest + step, over).astype(float) - at) / float(long)
         return out
 
-    def plainly(self, pose: Pose, points: np.ndarray) -> np.ndarray:
-        """(n, 3) new: any points held as the skin is, at `pose`."""
+    def plainly(self, pose: Pose, points: np.ndarray, over: bool = False) -> np.ndarray:
+        """(n, 3) new: any points held as the skin is, or as it goes out, at `pose`."""
+        if over and self.handed is not None:
+            out = np.empty_like(points)
+            points = self.handed.put_right(points, pose, self.rest_inverse)
+            matrices = self.handed.matrices(pose, self.rest_inverse)
+            self._blend("linear", matrices, points, self.handed.joints, self.handed.weights, out)
+            return out
+        if over:
+            return self._by("linear", pose, points)
         if self.method == "mixed":
             assert self.mix is not None
             a, b = (self._by(m, pose, points) for m in ("linear", "dual"))
@@ -221,6 +233,8 @@ class Deformer:
             return points
         joints, weights = self.joints[rows], self.weights[rows]
         out = np.empty_like(points)
+        if method == HANDED and self.handed is not None:
+            return np.asarray(self.deform(pose, HANDED)[rows])  # its targets are of the whole
         if method is None and self.smoother is not None:
             return np.asarray(self._as_it_says(pose)[rows])  # what is smoothed hangs together: all of it is deformed
         method = method or self.method
@@ -228,7 +242,7 @@ class Deformer:
             assert self.mix is not None
             a, b = (self.deform_some(pose, rows, m) for m in ("linear", "dual"))
             return np.asarray(a + self.mix[rows] * (b - a))
-        method = "linear" if method == HANDED else method  # what is being painted has no weights that go out yet
+        method = "linear" if method == HANDED else method
         if method == "dual":
             if pose.scaled:
                 scaled = np.empty_like(points)

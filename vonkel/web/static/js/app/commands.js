@@ -200,7 +200,7 @@ const POSE = [
   shown(
     "over",
     "Show the skin as it will be handed over, or live",
-    ["skin", "trials"],
+    ["skin", "shapes", "trials"],
     "Handed over",
     "As it will be handed over, or live",
     (b) => b.over,

@@ -361,6 +361,7 @@ export function correctiveSheet(b) {
     };
     if (!(await b.step("shapes.corrective", params, { keepPose: true }))) return false;
     b.ui.shape = b.state.shapes.find((x) => !known.has(x.name))?.name ?? "";
+    if (trial) b.over = true; // the skin that trials judge
     await b.posed(); // it is on there by itself
     b.useTool("sculpt");
     return true;

@@ -2,9 +2,10 @@
 import { enterTool } from "../app/tools.js";
 import { plus } from "../plate/space.js";
 import { chosenShape, turnOn } from "../stations/shapelist.js";
-import { choices, pairs, select } from "../widgets/fields.js";
+import { acts, button, choices, pairs, select } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { toast } from "../widgets/toasts.js";
+import { fullName, inWords } from "../words.js";
 import { atRest } from "./ring.js";
 import { RingTool } from "./strokes.js";
 
@@ -28,6 +29,8 @@ const DOES = {
 };
 const REACH = { skin: "along the skin", ball: "straight through" };
 const LONGEST = 4000; // places of one stroke
+const RUBBED = 12; // how often “even out there” rubs
+const QUIETLY = { quiet: true, keepPose: true };
 
 class Sculpt extends RingTool {
   kind = "pull";
@@ -64,6 +67,7 @@ class Sculpt extends RingTool {
       both_sides: b.symmetry,
       region: this.region,
       rims: this.rims,
+      over: b.over,
       ...(b.trial ? { trial: b.trial } : { pose: structuredClone(b.values) }),
     };
   }
@@ -120,6 +124,36 @@ class Sculpt extends RingTool {
     this.strokes.end(now, "shapes.sculpt", { ...now.params, samples });
   }
 
+  /** The worst place of the trial that is looked at, which the hand may not reach: deep in a fold. */
+  worst(b) {
+    const card = b.strip.now.get(b.trial) ?? b.strip.chosen();
+    if (!card) return null;
+    const look = () => {
+      b.plate.marked = [card.worst_point];
+      b.plate.lookAt(b.plate.pointPlace(card.worst_point));
+      b.plate.draw();
+    };
+    const even = () => {
+      const why = this.refused();
+      if (why) {
+        toast(why);
+        return;
+      }
+      const at = b.plate.triangles.indexOf(card.worst_point),
+        row = [Math.floor(at / 3), at % 3 === 1 ? 1 : 0, at % 3 === 2 ? 1 : 0, 1, 0, 0, 0];
+      const samples = Array(RUBBED).fill(row);
+      b.step("shapes.sculpt", { ...this.params(), brush: "even", strength: this.strength, samples }, QUIETLY);
+    };
+    return [
+      h("h3", {}, "Its worst place"),
+      h("p", {}, `${inWords(card.worst)}, at ${fullName(card.worst_joint)}.`),
+      acts(
+        button("Look there", look, "small"),
+        button("Even out there", even, "small mend", { title: "One stroke of this ring, also where no hand gets to" }),
+      ),
+    ];
+  }
+
   panel(b) {
     const shape = chosenShape(b);
     if (!shape) return h("p", { class: "empty" }, "Choose the shape on the left, or begin one.");
@@ -141,6 +175,7 @@ class Sculpt extends RingTool {
         shape.region ? this.ticked("within", `Only ${shape.region}`, "Nothing outside its region is touched") : null,
         b.state.regions.some((r) => r.rim) ? this.ticked("rims", "Even rims", "Coloured bands keep their width") : null,
       ),
+      this.worst(b),
     ];
   }
 }
