@@ -31,14 +31,18 @@ def strokes():
     still = trials(c)[1]
     whole = best(lambda: (deformer.deform(pose), deformer.deform(still)), 5, 10) / 2
     start = np.array(c.joint("upper_arm_L").place) + [0, 0, 0.05]
-    middles = c.points[Painting(c, Brush("add", "forearm_L")).ground.triangles].mean(1)
+    middles = c.points[Painting(c, Brush(kind="add", joint="forearm_L")).ground.triangles].mean(1)
     t = [int(np.linalg.norm(middles - start - [0.01 * i, -0.008 * i, 0], axis=1).argmin()) for i in range(20)]
     samples = [(i, 0.3, 0.3, 1.0, 0.0, 0.0, -1.0) for i in t]
     print(
         f"{len(c.points):,} points; the whole body posed: {1e3 * whole:.2f} ms\n| brush | points | a sample, ms | of the whole |\n|---|---|---|---|"
     )
     for kind in BRUSHES:
-        painting, spent, touched = Painting(c, Brush(kind, "forearm_L", 0.03, 0.5, both=False)), [], 0
+        painting, spent, touched = (
+            Painting(c, Brush(kind=kind, joint="forearm_L", radius=0.03, strength=0.5, both=False)),
+            [],
+            0,
+        )
         for sample in samples:
             begin = time.perf_counter()
             rows = painting.put([sample])

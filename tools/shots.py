@@ -103,9 +103,10 @@ def shoot(page):
     shot("brush")
     page.evaluate("vonkel.useTool(null); vonkel.trial = ''; vonkel.plate.home(); vonkel.toRest()")
     station("shapes")
-    page.evaluate("vonkel.setChannel('shapes', 'mouth open', 1, true)")
-    page.evaluate("vonkel.plate.lookAt([0, 1.0, 0.1], 0.4)")
+    expressions(page)
     shot("shapes")
+    page.evaluate("vonkel.ui.openBoards = new Set()")
+    page.evaluate("vonkel.toRest().then(() => true)")
     station("face")
     page.evaluate(
         "vonkel.values = {'eyes aim': {'move x': 0.35, 'move y': 0.12}}; vonkel.selectControl('eyes aim'); vonkel.plate.home(); vonkel.pose()"
@@ -183,6 +184,39 @@ def others(page, shot):
     page.get_by_role("button", name="Try pivots").click()
     wait(page, "document.getElementById('pivots').classList.contains('show')")
     shot("pivots")
+
+
+EXPRESSIONS = {  # name → where the hand takes hold, from the head's joint, and where it goes, metres
+    "smile": ((0.08, 0.03, 0.18), (0.012, 0.016, -0.006)),
+    "frown": ((0.08, 0.03, 0.18), (0.002, -0.016, 0.0)),
+    "brows up": ((0.06, 0.22, 0.13), (0.0, 0.016, 0.0)),
+    "brows down": ((0.06, 0.22, 0.13), (-0.006, -0.014, 0.006)),
+}
+
+
+def expressions(page):
+    """Some expressions, sculpted by steps, on a board; the bead between two of them."""
+    head = page.evaluate("vonkel.state.joints.find((j) => j.role === 'head').place")
+    look = """([[x, y, z], far]) => { const p = vonkel.plate; p.lookAt([x, y + 0.09, z + 0.1]);
+        p.camera.position.set(x + 0.12, y + 0.11, z + far); p.orbit.update(); p.draw(); }"""
+    page.evaluate(look, [head, 0.85])
+    for name, (place, way) in EXPRESSIONS.items():
+        at = [h + o for h, o in zip(head, place, strict=True)]
+        page.evaluate("(name) => vonkel.step('shapes.new', { name }, { quiet: true }).then(() => true)", name)
+        triangle = page.evaluate(
+            """(at) => { const p = vonkel.plate, [x, y] = p.project('free', at); return p.spot('free', x, y).hit.triangle; }""", at,
+        )  # fmt: skip
+        row = [triangle, 0.3, 0.3, 1, 0, 0, 0]
+        params = {"shape": name, "brush": "pull", "radius": 0.06, "strength": 1, "samples": [row, [*row[:4], *way]]}
+        page.evaluate("(p) => vonkel.step('shapes.sculpt', p, { quiet: true }).then(() => true)", params)
+    page.evaluate(
+        "vonkel.step('boards.make', { name: 'face', shapes: ['smile', 'frown', 'brows up', 'brows down'] }, { quiet: true }).then(() => true)"
+    )
+    page.evaluate("vonkel.step('boards.set', { board: 'face', size: 0.62 }, { quiet: true }).then(() => true)")
+    page.evaluate(
+        "vonkel.ui.put('openBoards', 'face', true); vonkel.values = { 'board:face': { across: -0.4, up: 0.6 } }; vonkel.pose()"
+    )
+    wait(page, "[...document.querySelectorAll('.board-picture img')].every((i) => i.complete && i.naturalWidth > 0)")
 
 
 def main():

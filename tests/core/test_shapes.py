@@ -396,6 +396,35 @@ def test_shapes_and_regions_survive_resizing_joining_and_loops(faced: Character)
     assert np.array_equal(amounts_of(joined, "mouth")[back], amounts_of(c, "mouth")[::97])
 
 
+def test_a_support_loop_leaves_shapes_where_they_are_and_means_in_between(otter: Character) -> None:
+    from vonkel.core.geometry.topology import topology_of
+
+    edge = next(e for e in topology_of(otter).edges.tolist() if np.abs(moves_of(otter, "mouth open")[e]).min() > 0.002)
+    looped = do(otter, "model.slide_loop", edge=edge)
+    assert len(looped.points) > len(otter.points)
+    old, new = moves_of(otter, "mouth open"), moves_of(looped, "mouth open")
+    back = {p.tobytes(): i for i, p in enumerate(looped.points)}
+    kept = [(i, back[p.tobytes()]) for i, p in enumerate(otter.points) if p.tobytes() in back]
+    assert len(kept) == len(otter.points)
+    assert np.abs(new[[j for _, j in kept]] - old[[i for i, _ in kept]]).max() < 1e-9
+    added = np.setdiff1d(np.arange(len(new)), [j for _, j in kept])
+    assert np.abs(new[added]).max() > 0.001
+
+
+def test_drawn_lines_carry_shapes_as_any_part_does(otter: Character) -> None:
+    from vonkel.core.geometry.parts import with_parts
+
+    line = np.array([[0.02, 1.1, 0.25], [0.04, 1.12, 0.25], [0.06, 1.11, 0.24]])
+    none = np.zeros(1, np.int64), np.zeros(0, np.int64)
+    c = with_parts(otter, ("brow",), line, np.zeros(3, np.int64), none, (np.array([0, 3]), np.arange(3)))
+    c = do(do(c, "shapes.new", name="raise"), "shapes.place", shape="raise", part="brow", move=(0, 0.03, 0))
+    own = slice(*c.part("brow").points)
+    assert np.abs(moves_of(c, "raise")[own] - [0, 0.03, 0]).max() < 1e-7
+    c = do(c, "shapes.sculpt", shape="raise", brush="pull", radius=0.2, through=True, front=False,
+           samples=[at(c, line[1]), (0, 0, 0, 1, 0.0, 0.0, 0.02)])  # fmt: skip
+    assert (moves_of(c, "raise")[own, 2] > 0.001).all()
+
+
 def test_a_shape_under_a_new_rest_still_shows_what_it_showed(faced: Character) -> None:
     values = {"head turn": {"turn y": 0.4}}
     before = Deformer(faced)

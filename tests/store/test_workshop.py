@@ -77,6 +77,21 @@ def test_two_tabs_cannot_overwrite_each_other(shop, number):
     assert len(shop.character(number).joints) == 1
 
 
+def test_twenty_strokes_undone_one_by_one_give_back_the_same_bytes(shop, number):
+    shop.apply(number, "shapes.new", {"name": "dent"})
+    kinds = ("pull", "swell", "sink", "even", "calm", "flatten", "back")
+    keys = []
+    for i in range(20):
+        keys.append(shop.character(number).key)
+        samples = [[40 + 9 * i, 0.3, 0.3, 1, 0, 0, 0], [40 + 9 * i, 0.3, 0.3, 1, 0.01, 0.0, 0.02]]
+        params = {"shape": "dent", "brush": kinds[i % 7], "radius": 0.2, "samples": samples}
+        shop.apply(number, "shapes.sculpt", params)
+    assert len(set(keys)) > 14  # evening a plain tube may change nothing
+    for key in reversed(keys):
+        shop.store.back(number, None)
+        assert shop.character(number).key == key
+
+
 def test_poses_are_undone_among_steps_and_stay_out_of_recipes(shop, number):
     add_joint(shop, number, 0.1)
     shop.apply(number, "limbs.add_kit", {"kind": "turns", "joints": {"chain": ["link"]}})

@@ -77,13 +77,15 @@ class Wishes:
         pools: dict[str, list[str]] = {
             "joint": [j.name for j in c.joints], "part": [p.name for p in c.parts], "kit": [k.name for k in c.kits],
             "control": [k.name for k in c.controls], "rule": [r.name for r in c.rules], "shape": [s.name for s in c.shapes],
+            "region": [r.name for r in c.regions], "board": [b.name for b in c.boards], "clip": [k.name for k in c.clips],
         }  # fmt: skip
-        things = [f"{k}:{n}" for k in ("joint", "control", "shape") for n in pools[k]] + ["ground"]
+        things = [f"{k}:{n}" for k in ("joint", "control", "shape", "board") for n in pools[k]] + ["ground"]
+        pools["shapes"] = pools["shape"]
         pools |= {
             "joints": pools["joint"], "controls": pools["control"], "parts": pools["part"], "parent": pools["joint"], "end": pools["joint"],
             "link": pools["rule"], "group": pools["rule"] + pools["kit"], "things": things, "thing": things, "other": things, "sources": things,
             "channel": [ch.name for k in c.controls for ch in k.channels][:60] or ["turn x"], "kind": list(KINDS), "pose": [p.name for p in c.poses],
-            "picture": [q.name for q in c.pictures], "point": [p for k in c.kits for p in k.places], "like": pools["joint"],
+            "picture": [q.name for q in c.pictures], "trial": ["", "coil"], "key": [q.key for b in c.boards for q in b.pictures], "point": [p for k in c.kits for p in k.places], "like": pools["joint"],
             "pattern": ["{part}_{n}", "x{n}", "{n}"], "find": ["tail", "a", "_"], "put": ["b", "", "rudder"], "colour": ["#aabbcc", ""],
         }  # fmt: skip
         if key == "name":
@@ -159,6 +161,20 @@ class Wishes:
                 p["control"] = k.name
             if k.channels and step == "controls.limit":
                 p |= {"channel": self.one(k.channels).name, "low": -0.5, "high": 0.5}
+        if "samples" in p:
+            count = max(len(c.arrays["face_corners"]) // 4, 1)
+            p["samples"] = [
+                [int(self.rng.integers(count)), 0.3, 0.3, 1.0, *map(float, self.rng.normal(0, 0.05, 3))]
+                for _ in range(3)
+            ]
+            p["radius"] = float(c.size * self.rng.uniform(0.05, 0.5))
+        if step == "shapes.order":
+            p["shapes"] = [s.name for s in c.shapes][::-1]
+        if step in ("shapes.combine", "boards.add") and c.shapes:
+            p["shares" if step == "shapes.combine" else "shapes"] = {self.one(c.shapes).name: 0.5}
+        if step == "boards.move" and c.boards:
+            board = self.one(c.boards)
+            p |= {"board": board.name, "places": {q.key: [0.5, -1.0] for q in board.pictures[:1]}}
         if "edge" in p and len(c.arrays["face_corners"]) > 3:
             at = int(self.rng.integers(len(c.arrays["face_corners"]) - 1))
             p["edge"] = [int(v) for v in c.arrays["face_corners"][at : at + 2]]

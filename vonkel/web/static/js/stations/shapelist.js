@@ -13,6 +13,16 @@ const LEGENDS = {
   region: (of) => ({ title: `what belongs to ${of}` }),
 };
 
+/**
+ * What a shape moves, where it trespasses, or a region's amounts: a number for each point.
+ * @returns {Promise<Float32Array>}
+ */
+export async function mapOf(b, kind, of) {
+  const response = await fetch(`/api/c/${b.number}/shapes/map/${kind}?of=${encodeURIComponent(of)}`);
+  if (!response.ok) throw (await response.json()).error;
+  return new Float32Array(await response.arrayBuffer());
+}
+
 /** Colour the mesh by what a shape moves, where it trespasses, or a region; or not at all. */
 export async function showShapeMap(b) {
   const { shapeMap } = b.ui,
@@ -23,9 +33,7 @@ export async function showShapeMap(b) {
     return;
   }
   try {
-    const response = await fetch(`/api/c/${b.number}/shapes/map/${shapeMap}?of=${encodeURIComponent(of)}`);
-    if (!response.ok) throw (await response.json()).error;
-    const data = new Float32Array(await response.arrayBuffer());
+    const data = await mapOf(b, shapeMap, of);
     if (b.station !== "shapes" || b.ui.shapeMap !== shapeMap) return;
     b.plate.setValues(data);
     b.legend = LEGENDS[shapeMap](of);

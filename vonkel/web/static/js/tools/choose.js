@@ -7,6 +7,7 @@ import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say, toast } from "../widgets/toasts.js";
 import { fullName, spaced } from "../words.js";
+import { mapOf } from "../stations/shapelist.js";
 import { ring } from "./ring.js";
 
 const WAYS = { add: "Choose", take: "Let go" };
@@ -31,7 +32,6 @@ class Points extends PlateTool {
   /** @type {any} */ spot = null;
   /** @type {number[][]} */ ends = []; // of a run: two places
   run = false; // clicks put the ends of a run
-  /** @type {Map<string, number[]>} */ sets = new Map();
 
   enter(b) {
     super.enter(b);
@@ -59,7 +59,6 @@ class Points extends PlateTool {
   }
   meshChanged(same) {
     if (same) return;
-    this.sets.clear();
     this.choose([]);
   }
 
@@ -164,19 +163,30 @@ class Points extends PlateTool {
       : null;
   }
 
-  /** Sets that are kept while the page is open. */
+  /** Sets are regions of the character: kept with it, and brushes over shapes know them too. */
   keeping() {
-    const name = `set ${this.sets.size + 1}`;
+    const { b } = this,
+      known = new Set(b.state.regions.map((r) => r.name));
+    let n = 1;
+    while (known.has(`set ${n}`)) n += 1;
     const keep = () => {
-      if (this.chosen.length) this.sets.set(name, this.chosen);
-      this.changed();
+      if (!this.chosen.length) toast("Choose points first.");
+      else b.step("regions.set", { name: `set ${n}`, points: this.chosen }, { keepPose: true });
     };
     return acts(
       button("Keep as a set", keep, "small quiet"),
-      [...this.sets].map(([words, points]) =>
-        button(`${words} · ${points.length}`, () => this.choose(points), "small", { key: words }),
+      b.state.regions.map((r) =>
+        button(`${r.name} · ${r.points}`, () => this.fromRegion(r.name), "small", { key: r.name }),
       ),
     );
+  }
+  async fromRegion(name) {
+    try {
+      const amounts = await mapOf(this.b, "region", name);
+      this.choose([...amounts.keys()].filter((i) => amounts[i] >= 0.5));
+    } catch (error) {
+      say(error);
+    }
   }
 
   forJoint(joint) {
