@@ -3,6 +3,7 @@
 import json
 import subprocess
 import sys
+import zipfile
 
 import pytest
 
@@ -126,6 +127,9 @@ def test_plans_names_and_whole_characters_from_the_command_line(tmp_path):
     glb = tmp_path / "wick.glb"
     assert vonkel("export", again, glb, "--names", "{part}-{n}{side}", *other).returncode == 0
     assert b'"chain-3C"' in glb.read_bytes()
+    pack = tmp_path / "wick.zip"
+    assert vonkel("export", again, pack, *other).returncode == 0
+    assert zipfile.ZipFile(pack).namelist() == ["rest.obj"]  # it has no shapes
     refused = vonkel("export", again, tmp_path / "wick.xyz", *other, ok=False)
     assert refused.returncode == 2 and "can't write" in refused.stderr
     spoiled = tmp_path / "spoiled.vonkel"

@@ -211,14 +211,20 @@ def export(
     character: int, out: Path, store: Folder = HOME,
     names: Annotated[str, typer.Option(help="joint names in the .glb: hanim, or a pattern such as {side}_{part}{n}")] = "",
 ) -> None:  # fmt: skip
-    """Write a stored character in one of the formats that `vonkel formats` lists, or whole with its ledger as .vonkel."""
+    """Write a stored character in one of the formats that `vonkel formats` lists, whole with its ledger as .vonkel, or its
+    shapes as .zip, an .obj each."""
     from .core.handover import written
+    from .core.handover.shapes import shape_meshes
     from .core.joints.names import joint_names
 
     workshop = _workshop(store)
     made = workshop.character(character)
-    whole = out.suffix.lower() == ".vonkel"
-    data = workshop.pack(character) if whole else written(made, out.suffix, joint_names(made, names))
+    if out.suffix.lower() == ".vonkel":
+        data = workshop.pack(character)
+    elif out.suffix.lower() == ".zip":
+        data = shape_meshes(made)
+    else:
+        data = written(made, out.suffix, joint_names(made, names))
     _written(out, data)
     _out({"written": str(out), "bytes": out.stat().st_size})
 

@@ -34,12 +34,26 @@ def compare(a: Character, b: Character) -> dict[str, Any]:
         )
     said += _by_name("kit", {k.name: k for k in a.kits}, {k.name: k for k in b.kits}, ("kind", "joints", "options"))
     said += _by_name("rule", {r.name: r for r in a.rules}, {r.name: r for r in b.rules}, ("kind", "on"))
-    said += _by_name("shape", {s.name: s for s in a.shapes}, {s.name: s for s in b.shapes}, ("low", "high"))
+    said += _by_name("shape", {s.name: s for s in a.shapes}, {s.name: s for s in b.shapes}, SHAPE)
+    sculpted = [s.name for s in a.shapes if f"shape/{s.name}/moves" in b.arrays and _moved(a, b, s.name)]
+    if sculpted:
+        said.append(f"{len(sculpted)} shape{'s' if len(sculpted) > 1 else ''} sculpted otherwise: {few(sculpted, 4)}")
+    said += _by_name("region", {r.name: r for r in a.regions}, {r.name: r for r in b.regions}, ("rim",))
+    said += _by_name("board", {x.name: x for x in a.boards}, {x.name: x for x in b.boards}, BOARD)
     if (a.skin is None) != (b.skin is None):
         said.append("the skin was bound" if b.skin else "the skin is gone")
     elif a.skin and b.skin and a.arrays.hash_of("skin/weights") != b.arrays.hash_of("skin/weights"):
         said.append("skin weights differ")
     return {"a": counts(a), "b": counts(b), "height": [a.height, b.height], "said": said or ["Nothing differs."]}
+
+
+SHAPE = ("low", "high", "heading", "region", "even", "of", "between", "at")
+BOARD = ("region", "pictures", "curve", "snap", "shared")
+
+
+def _moved(a: Character, b: Character, shape: str) -> bool:
+    """Whether a shape moves something else, or otherwise."""
+    return any(a.arrays.hash_of(k) != b.arrays.hash_of(k) for k in (f"shape/{shape}/points", f"shape/{shape}/moves"))
 
 
 def _by_name(what: str, old: dict[str, Any], new: dict[str, Any], fields: tuple[str, ...]) -> list[str]:

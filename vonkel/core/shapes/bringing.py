@@ -80,7 +80,7 @@ def moved_whole(character: Character, points: np.ndarray, rest: np.ndarray | Non
         )  # fmt: skip
     low, high = min(fitting, key=lambda r: float(np.abs(character.points[r[0] : r[1]] - points).mean()))
     whole = character.points.copy()
-    whole[low:high] = _from_aside(character, points, whole[low:high])
+    whole[low:high] = points
     return whole
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from ...core.character import Character
+from ...core.character.boards import shape_strengths
 from ...core.motion.jumps import passings
 from ...core.shapes.checks import Fault, shape_faults
 from ...core.shapes.rims import unevenness
@@ -71,6 +72,7 @@ def shape_findings(c: Character) -> Iterator[Finding]:
     for fault in shape_faults(c):
         yield WORDS[fault.kind](c, fault)
     yield from _rims(c)
+    yield from _not_at_rest(c)
     for p in passings(c):
         yield Finding(
             station="shapes", level="note", title=f"In {p.clip} the bead of {p.board} flashes a picture",
@@ -81,6 +83,17 @@ def shape_findings(c: Character) -> Iterator[Finding]:
                 params={"clip": p.clip, "board": p.board, "start": p.start, "end": p.end},
             ),
         )  # fmt: skip
+
+
+def _not_at_rest(c: Character) -> Iterator[Finding]:
+    """Boards whose bead at rest turns shapes up."""
+    for board in c.boards:
+        on = [n for n, v in shape_strengths(board)(0.0, 0.0).items() if abs(v) > 1e-6]
+        if on:
+            yield Finding(
+                station="shapes", level="should", title=f"The board {board.name} shows {' and '.join(on[:3])} at rest",
+                detail="Its bead rests in the middle, where that picture reaches. Move the picture a step away.",
+            )  # fmt: skip
 
 
 def _picture(c: Character, board: str, key: str) -> str:

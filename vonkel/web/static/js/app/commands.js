@@ -210,6 +210,17 @@ const POSE = [
     },
   ),
   shown(
+    "outlines",
+    "Show the controls to pose by, or not",
+    ["shapes"],
+    "Controls",
+    "Show the controls, to pose the figure by",
+    (b) => b.plate.layers.controls,
+    (b) => {
+      b.plate.layers = { ...b.plate.layers, controls: !b.plate.layers.controls };
+    },
+  ),
+  shown(
     "joints-shown",
     "Show the joints, or not",
     [...POSED, "trials"],

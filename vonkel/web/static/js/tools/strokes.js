@@ -60,6 +60,7 @@ export class RingTool extends PlateTool {
   /** @type {any} */ dial = null; // where the ring stands while the hand sets it
   /** @type {any} */ now = null; // the stroke in the hand
   /** @type {Strokes} */ strokes;
+  outlines = false; // whether controls were shown before
 
   enter(b) {
     super.enter(b);
@@ -69,11 +70,12 @@ export class RingTool extends PlateTool {
       if (e.key === "d") this.letGo();
     };
     addEventListener("keyup", this.up);
+    this.outlines = b.plate.layers.controls;
     b.plate.layers = { ...b.plate.layers, controls: false }; // they would lie over what is painted
   }
   leave() {
     removeEventListener("keyup", this.up);
-    this.b.plate.layers = { ...this.b.plate.layers, controls: this.b.kind.layers?.controls ?? false };
+    this.b.plate.layers = { ...this.b.plate.layers, controls: this.outlines };
     this.spot = this.dial = null;
     this.b.plate.tip = null;
     super.leave();
