@@ -375,3 +375,15 @@ def test_heat_warms_what_is_seen_and_sums_to_one(otter):
     forearm = table_of(otter).of("forearm_L") > 0.9
     assert forearm.sum() > 30 and table.of("forearm_L")[forearm].mean() > 0.6
     assert table.of("forearm_R")[forearm].max() < 0.01 and table.of("thigh_L")[forearm].max() < 0.1
+
+
+def test_pruning_leaves_what_locked_joints_do_not_hold_to_somebody(tube):
+    """Two small weights beside a locked one: both are below the least, and the row must still sum to one."""
+    assert tube.skin
+    names = tube.skin.joints[:3]
+    c, _ = apply_step(tube, "skin.row", {"points": [40], "held": {names[0]: 0.86, names[1]: 0.08, names[2]: 0.06}})
+    c, _ = apply_step(c, "skin.lock", {"joints": [names[0]]})
+    c, _ = apply_step(c, "skin.prune", {"least": 0.2})
+    rows = c.arrays["skin/joints"][40].tolist(), c.arrays["skin/weights"][40].tolist()
+    held = {c.skin.joints[j]: w for j, w in zip(*rows, strict=True) if w > 0}
+    assert held == {names[0]: pytest.approx(0.86), names[1]: pytest.approx(0.14)}

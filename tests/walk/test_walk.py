@@ -6,7 +6,7 @@ from vonkel.steps.registry import STEPS
 
 
 def test_random_steps_leave_sound_characters():
-    found = walk(small(), 700, seed=11, sample=0.005)
+    found = walk(small(), 900, seed=11, sample=0.005)
     assert found.faults == []
     assert sum(found.done.values()) > 150
     assert len(set(found.done) | set(found.refused)) > 0.9 * len(STEPS)  # hardly a kind is left out

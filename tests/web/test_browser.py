@@ -196,6 +196,7 @@ def test_a_shape_is_brought_in_by_hand(page, server, otter_mesh, tmp_path):
     )["number"]
     page.open(f"/c/{number}/shapes")
     page.wait("vonkel.state && vonkel.plate.mesh")
+    page.page.locator("[data-open=shapes-bring]").click()
     page.page.get_by_label("Mesh of the shape").set_input_files(DATA / "otter-mouth-open.obj")
     page.page.get_by_label("Shape name").fill("open")
     page.click("Add the shape")

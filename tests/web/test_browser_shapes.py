@@ -7,8 +7,6 @@ import pytest
 
 from vonkel.core.shapes import moves_of
 from vonkel.core.shapes.edits import mirror_image
-from vonkel.demo import add_member
-from vonkel.steps import load_recipe
 from vonkel.workshop import Workshop
 
 from .test_browser_skin import settled
@@ -27,10 +25,11 @@ EXPRESSIONS = {
 
 
 @pytest.fixture
-def bench(page, server):
+def bench(page, server, otter):
+    """Lutra, rigged and bound, without any shape, at the Shapes station; gives the shop and her number."""
     shop = Workshop(server.store)
-    number = add_member(shop, "otter.obj", shapes=False)
-    shop.run_recipe(number, load_recipe("biped"))
+    bare = otter.with_(shapes=(), arrays=dict.fromkeys(n for n in otter.arrays if n.startswith("shape/")))
+    number = shop.add(bare, {}, "Brought in Lutra")
     page.open(f"/c/{number}/shapes")
     page.wait("vonkel.state && vonkel.plate.mesh && vonkel.state.skin && vonkel.strip.shown")
     page.laid_out()

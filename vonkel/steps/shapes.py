@@ -120,7 +120,7 @@ class Copy(OfShape):
 
 @step("shapes.copy", Copy, lambda c, p: f"Copied the shape {p.shape}")
 def copy(character: Character, p: Copy) -> Character:
-    """Copy a shape."""
+    """Make another shape of the same moves."""
     own = shape_named(character, p.shape)
     moves = edits.combined(character, {p.shape: 1.0})
     return with_shape(character, own.model_copy(update={"name": p.name or own.name}), moves, after=p.shape)

@@ -320,6 +320,11 @@ def pruned(character: Character, least: float, influences: int) -> Character:
         )  # fmt: skip
     keep = (rows.weights >= least) | locked[rows.index]
     keep[np.arange(len(keep)), rows.weights.argmax(1)] = True
+    open_ = np.where(locked[rows.index], 0, rows.weights)
+    bare = np.flatnonzero(
+        (open_.max(1) > 0) & ~(keep & (open_ > 0)).any(1)
+    )  # what isn't locked must still be somebody's
+    keep[bare, open_[bare].argmax(1)] = True
     weights = np.where(keep, rows.weights, 0).astype(np.float32)
     changed = np.flatnonzero((weights != rows.weights).any(1) | ((weights > 0).sum(1) > most))
     rows.weights = weights
