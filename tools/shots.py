@@ -197,8 +197,8 @@ EXPRESSIONS = {  # name → where the hand takes hold, from the head's joint, an
 def expressions(page):
     """Some expressions, sculpted by steps, on a board; the bead between two of them."""
     head = page.evaluate("vonkel.state.joints.find((j) => j.role === 'head').place")
-    look = """([[x, y, z], far]) => { const p = vonkel.plate; p.lookAt([x, y + 0.09, z + 0.1]);
-        p.camera.position.set(x + 0.12, y + 0.11, z + far); p.orbit.update(); p.draw(); }"""
+    look = """([[x, y, z], far]) => { const p = vonkel.plate; p.lookAt([x - 0.14, y + 0.09, z + 0.1]);
+        p.camera.position.set(x - 0.1, y + 0.11, z + far); p.orbit.update(); p.draw(); }"""
     page.evaluate(look, [head, 0.85])
     for name, (place, way) in EXPRESSIONS.items():
         at = [h + o for h, o in zip(head, place, strict=True)]

@@ -48,7 +48,7 @@ class Place extends PlateTool {
         low[k] = Math.min(low[k], rest[3 * i + k]);
         high[k] = Math.max(high[k], rest[3 * i + k]);
       }
-    this.arm = 0.6 * Math.max(...high.map((v, k) => v - low[k]));
+    this.arm = (part ? 0.6 : 0.42) * Math.max(...high.map((v, k) => v - low[k]));
     this.pivot = low.map((v, k) => (v + high[k]) / 2);
     this.show();
   }
@@ -116,31 +116,28 @@ class Place extends PlateTool {
         this.how[of] = this.how[of].map((was, i) => (i === k ? v / out : was));
         this.show();
       });
-    const row = (of, words, out, digits) => [
-      words,
+    const row = (of, words, out, digits) =>
       h(
-        "span",
-        { class: "triple" },
+        "div",
+        { class: "triple", key: of },
+        h("span", {}, words),
         AXES.map((_, k) => figure(of, k, out, digits)),
-      ),
-    ];
+      );
     const parts = [["", "all of it"], ...b.state.parts.map((p) => [p.name, p.name])];
     const volume = this.size.reduce((v, s) => v * s, 1);
     return [
       h("p", { class: "whose" }, h("strong", {}, shape.name), shape.region ? `, ${shape.region} only` : ""),
-      pairs(
-        [
-          "of",
-          select("part", parts, this.part, (name) => {
-            this.part = name;
-            this.centre();
-          }),
-        ],
-        row("move", "move, cm", 100, 1),
-        row("turn", "turn, °", 1, 0),
-        row("size", "size", 1, 2),
-        ["volume", h("span", { class: "fig" }, `× ${volume.toFixed(2)}`)],
-      ),
+      pairs([
+        "of",
+        select("part", parts, this.part, (name) => {
+          this.part = name;
+          this.centre();
+        }),
+      ]),
+      row("move", "move, cm", 100, 1),
+      row("turn", "turn, °", 1, 0),
+      row("size", "size", 1, 2),
+      pairs(["volume", h("span", { class: "fig" }, `× ${volume.toFixed(2)}`)]),
       h("p", { class: "soft" }, "Squash and stretch that keeps the volume:"),
       choices(KEEP, this.keep, (k) => {
         this.keep = k;
