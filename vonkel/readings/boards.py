@@ -10,7 +10,7 @@ from ..core.character import Board, BoardPicture, Character
 from ..core.character.refs import SHAPES
 from ..core.errors import NotFound
 from ..core.geometry.parts import point_colours
-from ..core.geometry.topology import topology_of
+from ..core.geometry.topology import point_normals, topology_of
 from ..core.motion.jumps import flashed
 from ..core.recent import Recent
 from ..core.rig import compile_rig
@@ -20,6 +20,8 @@ from ..core.trials.picture import picture, png
 
 SIDE = 168  # pixels
 MARGIN = 1.15
+VAGUE = 0.15  # of a mean normal's length: what faces all round faces nowhere
+AHEAD, ABOVE = np.radians(25.0), np.radians(40.0)  # within these it is looked at straight from ahead
 _pictures: Recent[str, bytes] = Recent(256)
 
 
@@ -68,29 +70,39 @@ def _drawn(character: Character, board: Board, shown: BoardPicture) -> bytes:
         seen[slice(*part.points)] = not part.hidden
     triangles = topology_of(character).triangles
     triangles = triangles[seen[triangles[:, 0]]]
+    turn, tilt = _seen_from(character, board)
     image = picture(
-        points,
-        triangles,
-        point_colours(character).astype(float),
-        (SIDE, SIDE),
-        turn=0.0,
-        tilt=0.0,
-        box=_box(character, board),
+        points, triangles, point_colours(character).astype(float), (SIDE, SIDE), turn, tilt, _box(character, board)
     )
     return png(image)
 
 
-def _box(character: Character, board: Board) -> tuple[np.ndarray, float]:
-    """The middle (3,) and half the height of what the pictures show, metres: the region, or what the shapes move."""
+def _meant(character: Character, board: Board) -> np.ndarray:
+    """The points that the pictures are of: the region's, or those that the shapes move."""
     if board.region:
         rows = [character.arrays[f"region/{board.region}/points"]]
     else:
         rows = [character.arrays[f"shape/{n}/points"] for q in board.pictures for n in q.shapes]
-    index = np.concatenate(rows) if rows else np.zeros(0, np.int64)
-    of = character.points[index] if len(index) else character.points
+    index = np.unique(np.concatenate(rows)) if rows else np.zeros(0, np.int64)
+    return index if len(index) else np.arange(len(character.points))
+
+
+def _box(character: Character, board: Board) -> tuple[np.ndarray, float]:
+    """The middle (3,) and half the height of what the pictures show, metres."""
+    of = character.points[_meant(character, board)]
     low, high = of.min(0), of.max(0)
-    half = 0.5 * float((high - low)[:2].max()) * MARGIN
+    half = 0.5 * float(np.sort(high - low)[1:].max()) * MARGIN
     return 0.5 * (low + high), max(half, 0.02 * character.size)
+
+
+def _seen_from(character: Character, board: Board) -> tuple[float, float]:
+    """Turn and tilt, radians, of the way that most of it faces; a face is looked at from ahead."""
+    normals = point_normals(character.points, topology_of(character).triangles)[_meant(character, board)]
+    x, y, z = normals.mean(0)
+    turn, tilt = float(np.arctan2(x, z)), float(np.arctan2(y, np.hypot(x, z)))
+    if np.hypot(x, z) < VAGUE:
+        turn = 0.0
+    return (turn if abs(turn) > AHEAD else 0.0), (float(np.clip(tilt, -1.2, 1.2)) if abs(tilt) > ABOVE else 0.0)
 
 
 def passed_over(character: Character, board: str, start: tuple[float, float], end: tuple[float, float]) -> list[str]:

@@ -22,7 +22,6 @@ from ..core.recent import Recent
 from ..core.shapes.moves import farthest, led_shapes
 from ..core.skin.between import handed_fresh
 from ..core.trials import trial_poses
-from ..core.trials.shapes import shape_trials
 from ..readings import findings, station_states
 from ..readings.boards import picture_seal
 from ..readings.findings import Finding
@@ -151,8 +150,7 @@ def _pictures(look: Look) -> list[dict[str, Any]]:
 
 def _trial_names(look: Look) -> list[str]:
     c = look.character
-    of_shapes = [name for name, _, _ in shape_trials(c)]
-    return ([p.name for p in trial_poses(c)] if c.skin else []) + of_shapes
+    return ([p.name for p in trial_poses(c)] if c.skin else []) + [s.name for s in c.shapes]
 
 
 def _shapes(look: Look) -> list[dict[str, Any]]:

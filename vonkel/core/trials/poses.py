@@ -22,7 +22,7 @@ from ..derived import derived
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
 from ..joints.orient import bend_angle, bone_child, bone_frame
 from ..rig import Pose, compile_rig
-from .shapes import shape_trials
+from .shapes import shape_trials, shaped_pose
 
 WorldTurns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
 Asked = dict[str, dict[str, Any]]  # stem of a joint's name or role → how it is turned
@@ -213,4 +213,5 @@ def trial_pose(character: Character, name: str) -> Pose | None:
     for saved in character.poses:
         if saved.name == name:
             return compile_rig(character).evaluate(saved.values)
-    return next((pose for called, _, pose in shape_trials(character) if called == name), None)
+    tried = next((strengths for called, _, strengths in shape_trials(character) if called == name), None)
+    return None if tried is None else shaped_pose(character, tried)

@@ -19,7 +19,7 @@ from .measure import Figures, Measurer
 from .measures import MEASURES, Found, found_at, grade, judge
 from .picture import heat_colours, picture, png
 from .poses import pose_from_turns, trial_poses
-from .shapes import shape_trials
+from .shapes import shape_trials, shaped_pose
 
 HANDED_OVER = HANDED  # how it deforms as it goes out: that is what is judged
 
@@ -81,9 +81,9 @@ def run_trials(character: Character, pictures: bool = True, only: str = "") -> l
         poses += [(p.name, p.about, pose_from_turns(character, p.turns)) for p in trial_poses(character)]
         program = compile_rig(character)
         poses += [(s.name, "a saved pose", program.evaluate(s.values)) for s in character.poses]
-    of_shapes = shape_trials(character)
+    of_shapes = [t for t in shape_trials(character) if not only or t[0] == only]
     named = {name for name, _, _ in of_shapes}
-    poses += of_shapes
+    poses += [(name, about, shaped_pose(character, strengths)) for name, about, strengths in of_shapes]
     poses = [p for p in poses if not only or p[0] == only]
     cards = []
     for i, (name, about, pose) in enumerate(poses):

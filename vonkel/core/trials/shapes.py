@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from itertools import combinations
-
 import numpy as np
+from scipy.sparse import csr_matrix
 
 from ..character import Character, Link
 from ..character.refs import SHAPES
@@ -17,32 +16,34 @@ ON = 0.6  # of the shapes that a mix has on
 LEAST = 1e-3  # of what two shapes move: pairs that share less have nothing to do with one another
 
 
-def shape_trials(character: Character) -> list[tuple[str, str, Pose]]:
-    """(name, what it is, pose) for every trial of shapes; shapes that come from others are on with these."""
+Tried = tuple[str, str, dict[str, float]]
+"""A trial of shapes: its name, what it is, and the strengths that are set."""
+
+
+def shape_trials(character: Character) -> list[Tried]:
+    """Every trial of shapes; those that come from others are on with these."""
     led = _led(character)
     own = [s for s in character.shapes if not comes_from(s) and s.name not in led]
-    if not own:
-        return []
-    program = compile_rig(character)
-
-    def at(strengths: dict[str, float]) -> Pose:
-        return program.evaluate({SHAPES: strengths})
-
-    out: list[tuple[str, str, Pose]] = []
+    out: list[Tried] = []
     for s in own:
-        out.append((f"{s.name}, whole", "one shape at its most", at({s.name: s.high})))
+        out.append((f"{s.name}, whole", "one shape at its most", {s.name: s.high}))
         if s.low < 0:
-            out.append((f"{s.name}, below", "one shape at its least", at({s.name: s.low})))
+            out.append((f"{s.name}, below", "one shape at its least", {s.name: s.low}))
     for a, b in _strongest_pairs(character, [s.name for s in own]):
-        out.append((f"{a} and {b}", "two shapes that move the same points", at({a: 1.0, b: 1.0})))
+        out.append((f"{a} and {b}", "two shapes that move the same points", {a: 1.0, b: 1.0}))
     if len(own) > 2:
         lot = np.random.default_rng(len(own))
         for i in range(MIXES):
             on = lot.random(len(own)) < ON
             share = lot.random(len(own))
             strengths = {s.name: round(float(v), 3) for s, v, o in zip(own, share, on, strict=True) if o}
-            out.append((f"mix {i + 1}", "shapes drawn by lot", at(strengths)))
+            out.append((f"mix {i + 1}", "shapes drawn by lot", strengths))
     return out
+
+
+def shaped_pose(character: Character, strengths: dict[str, float]) -> Pose:
+    """The figure at rest with these shapes on."""
+    return compile_rig(character).evaluate({SHAPES: strengths})
 
 
 def _led(character: Character) -> set[str]:
@@ -58,17 +59,15 @@ def _led(character: Character) -> set[str]:
 
 def _strongest_pairs(character: Character, names: list[str]) -> list[tuple[str, str]]:
     """The pairs that move the same points most."""
-    far: dict[str, tuple[np.ndarray, np.ndarray]] = {}
-    for name in names:
-        moves = character.arrays[f"shape/{name}/moves"]
-        far[name] = character.arrays[f"shape/{name}/points"], np.linalg.norm(moves, axis=1)
-    whole = np.zeros(len(character.points))
-    found = []
-    for a, b in combinations(names, 2):
-        (i, u), (j, v) = far[a], far[b]
-        whole[i] = u
-        shared = float((whole[j] * v).sum())
-        whole[i] = 0.0
-        if shared > LEAST * np.sqrt(float((u**2).sum()) * float((v**2).sum())):
-            found.append((shared, a, b))
-    return [(a, b) for _, a, b in sorted(found, reverse=True)[:PAIRS]]
+    if len(names) < 2:
+        return []
+    index = [character.arrays[f"shape/{n}/points"] for n in names]
+    far = [np.linalg.norm(character.arrays[f"shape/{n}/moves"], axis=1).astype(float) for n in names]
+    column = np.repeat(np.arange(len(names)), [len(i) for i in index])
+    table = csr_matrix((np.concatenate(far), (np.concatenate(index), column)), (len(character.points), len(names)))
+    shared = (table.T @ table).toarray()
+    own = np.sqrt(np.maximum(np.diag(shared), 1e-30))
+    i, j = np.triu_indices(len(names), 1)
+    enough = shared[i, j] > LEAST * own[i] * own[j]
+    order = np.argsort(-shared[i, j][enough], kind="stable")[:PAIRS]
+    return [(names[a], names[b]) for a, b in zip(i[enough][order], j[enough][order], strict=True)]
