@@ -353,6 +353,19 @@ export class MeshDrawing {
     return this.fittedTree().hit(origin, way, (t) => away(this.partOf[t]));
   }
 
+  /** How far points lie apart at rest, metres: in the middle of some hundred triangles' first sides. */
+  spacing() {
+    const { triangles, rest } = this,
+      step = 3 * Math.max(Math.floor(triangles.length / 900), 1),
+      long = [];
+    for (let t = 0; t < triangles.length; t += step) {
+      const a = 3 * triangles[t],
+        b = 3 * triangles[t + 1];
+      long.push(Math.hypot(rest[a] - rest[b], rest[a + 1] - rest[b + 1], rest[a + 2] - rest[b + 2]));
+    }
+    return long.sort((x, y) => x - y)[long.length >> 1] ?? 0;
+  }
+
   /** The points within a radius of a place: what a brush lies on. */
   near(place, radius) {
     return this.mesh ? this.fittedTree().near(place, radius) : [];

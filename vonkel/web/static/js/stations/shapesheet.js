@@ -180,20 +180,26 @@ function turnings(b, s) {
   ];
 }
 
-function leadByChannel(b, s) {
-  const channels = b.state.controls.flatMap((c) =>
+/** Channels that may lead: those of the control that is chosen, and every plain value. */
+function leads(b) {
+  const { control } = b.plate.selected;
+  return b.state.controls.flatMap((c) =>
     c.channels
-      .filter((k) => !k.locked && k.kind === "value")
+      .filter((k) => !k.locked && !k.name.startsWith("in ") && (c.name === control || k.kind === "value"))
       .map((k) => [`${c.name}\n${k.name}`, `${c.name}: ${k.name}`]),
   );
+}
+
+function leadByChannel(b, s) {
+  const channels = leads(b);
   if (!channels.length) return null;
   const lead = ({ channel }) => {
     const [control, name] = channel.split("\n"),
       k = b.state.controls.find((c) => c.name === control).channels.find((x) => x.name === name);
-    const high = k.high ?? 1,
+    const far = k.kind === "move" ? 0.1 * b.state.height : 1,
       keys = [
         { at: k.rest, value: 0 },
-        { at: high > k.rest ? high : k.rest + 1, value: 1 },
+        { at: k.high !== null && k.high > k.rest ? k.high : k.rest + far, value: 1 },
       ];
     const rule = {
       kind: "link",

@@ -5,6 +5,8 @@ import { h } from "../widgets/html.js";
 import { length } from "../words.js";
 import { ring } from "./ring.js";
 
+const WIDE = 4; // from point to point: a narrower ring pulls single points out
+
 /**
  * What the hand does, told to the server row by row; when it lets go it becomes a step.  A stroke builds on the one
  * before: its rows wait until that one has become a step.
@@ -64,7 +66,7 @@ export class RingTool extends PlateTool {
 
   enter(b) {
     super.enter(b);
-    this.size ||= this.share * b.state.height;
+    this.size ||= Math.max(this.share * b.state.height, WIDE * b.plate.drawn.spacing());
     this.strokes ??= new Strokes(b);
     this.up = (e) => {
       if (e.key === "d") this.letGo();
