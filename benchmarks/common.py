@@ -6,10 +6,11 @@ from pathlib import Path
 import numpy as np
 
 import vonkel
-from vonkel.core.character import Character
+from vonkel.core.character import Character, Shape
 from vonkel.core.formats import read_character
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.geometry.topology import topology_of
+from vonkel.core.shapes import with_shape
 from vonkel.steps import load_recipe, run_recipe
 
 OTTER = Path(vonkel.__file__).parent / "demo/data/otter.obj"
@@ -19,6 +20,21 @@ def rigged(fine: bool = False) -> Character:
     """Lutra bound by the built-in recipe; `fine`: every face cut in four, about 73 k points."""
     c = read_character("otter.obj", OTTER.read_bytes(), "Lutra")
     return run_recipe(subdivided(c) if fine else c, load_recipe("biped"))[0]
+
+
+SHAPES, MOVED = 120, 1000  # shapes on a face, and points that one of them moves
+
+
+def many_shapes(c: Character) -> Character:
+    """The character with many shapes on its head, drawn by lot."""
+    lot = np.random.default_rng(1)
+    near = np.argsort(np.linalg.norm(c.points - np.array(c.joint("head").place), axis=1))[: 3 * MOVED]
+    for k in range(SHAPES):
+        moves = np.zeros((len(c.points), 3))
+        first = int(lot.integers(0, len(near) - MOVED))
+        moves[near[first : first + MOVED]] = lot.normal(0, 0.002, (MOVED, 3))
+        c = with_shape(c, Shape(name=f"s{k}"), moves)
+    return c
 
 
 def subdivided(c: Character) -> Character:

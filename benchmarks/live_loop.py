@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import uvicorn
 import websockets
-from common import best, rigged
+from common import MOVED, SHAPES, best, many_shapes, rigged
 from fastapi import WebSocket
 
 from vonkel.core.rig import compile_rig
@@ -65,7 +65,7 @@ async def trips(url, messages, count=200):
     return np.percentile(times, [50, 95]) * 1e3
 
 
-def round_trip(c):
+def round_trip(c, wish_of):
     with tempfile.TemporaryDirectory() as folder:
         app = create_app(Settings(Path(folder)))
         number = app.state.workshop.add(c, {}, "made for the benchmark")
@@ -90,9 +90,7 @@ def round_trip(c):
             time.sleep(0.05)
 
         def drag(i, knows=0):
-            to = [0.4 + 0.1 * np.sin(i / 9), 0.5, 0.1 + 0.1 * np.cos(i / 9)]
-            wish = {"seq": i + 1, "step": step, "kind": "move", "control": "hand_L", "to": to, "values": {}}
-            return json.dumps(wish | {"knows": knows})
+            return json.dumps({"seq": i + 1, "step": step, "knows": knows, **wish_of(i)})
 
         size = 12 * len(c.points) + 48 * (len(c.joints) + len(c.controls)) + 160
         a = asyncio.run(trips(f"ws://127.0.0.1:8765/echo/{size}", drag))
@@ -108,9 +106,23 @@ def round_trip(c):
         time.sleep(0.5)
 
 
+def dragged(i):
+    """A hand led round."""
+    to = [0.4 + 0.1 * np.sin(i / 9), 0.5, 0.1 + 0.1 * np.cos(i / 9)]
+    return {"kind": "move", "control": "hand_L", "to": to, "values": {}}
+
+
+def played(i):
+    """Every shape of a face at another strength."""
+    strengths = {f"s{k}": round(0.5 + 0.5 * float(np.sin(i / 7 + k)), 3) for k in range(SHAPES)}
+    return {"kind": "pose", "values": {"shapes": strengths}}
+
+
 if __name__ == "__main__":
     for fine in (False, True):
         character = rigged(fine)
         print(character.name, "fine" if fine else "as shipped")
         kernels(character)
-        round_trip(character)
+        round_trip(character, dragged)
+    print(f"{SHAPES} shapes of {MOVED:,} points each, all moving")
+    round_trip(many_shapes(rigged()), played)

@@ -7,7 +7,7 @@ import sys
 import time
 
 import numpy as np
-from common import best, rigged
+from common import MOVED, SHAPES, best, many_shapes, rigged
 
 from vonkel.core.character import Shape
 from vonkel.core.rig import PartialEvaluator, compile_rig
@@ -15,9 +15,6 @@ from vonkel.core.shapes import with_shape
 from vonkel.core.shapes.sculpt import BRUSHES, SculptBrush, Sculpting
 from vonkel.core.skin import Deformer
 from vonkel.core.trials.poses import pose_from_turns, trial_poses
-
-SHAPES = 120
-MOVED = 1000  # points that one of them moves
 
 
 def strokes():
@@ -56,15 +53,7 @@ def strokes():
 
 def play():
     """Many shapes moved at once on a face: strengths worked out and points deformed, against a copy of the same bytes."""
-    c = rigged()
-    lot = np.random.default_rng(1)
-    head = np.array(c.joint("head").place)
-    near = np.argsort(np.linalg.norm(c.points - head, axis=1))[: 3 * MOVED]
-    for k in range(SHAPES):
-        moves = np.zeros((len(c.points), 3))
-        first = int(lot.integers(0, len(near) - MOVED))
-        moves[near[first : first + MOVED]] = lot.normal(0, 0.002, (MOVED, 3))
-        c = with_shape(c, Shape(name=f"s{k}"), moves)
+    c, lot = many_shapes(rigged()), np.random.default_rng(2)
     deformer, follower = Deformer(c), PartialEvaluator(compile_rig(c))
     rounds = [{f"s{k}": float(lot.random()) for k in range(SHAPES)} for _ in range(8)]
     poses = [follower.evaluate({"shapes": r}) for r in rounds]

@@ -393,6 +393,9 @@ def test_shapes_and_regions_survive_resizing_joining_and_loops(faced: Character)
     joined = do(c, "model.join_parts", parts=["eye left", "eye right"])
     back = [np.linalg.norm(joined.points - p, axis=1).argmin() for p in c.points[::97]]
     assert np.array_equal(moves_of(joined, "smile")[back], moves_of(c, "smile")[::97])
+    apart = do(joined, "model.split_part", part="eye left")
+    again = [np.linalg.norm(apart.points - p, axis=1).argmin() for p in c.points[::97]]
+    assert np.array_equal(moves_of(apart, "smile")[again], moves_of(c, "smile")[::97])
     assert np.array_equal(amounts_of(joined, "mouth")[back], amounts_of(c, "mouth")[::97])
 
 
