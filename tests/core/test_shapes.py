@@ -311,6 +311,41 @@ def test_board_strengths_are_one_on_a_picture_nothing_a_step_away_and_continuous
     assert shape_strengths(drawn_larger)(x, y) == shape_strengths(board)(x, y)
 
 
+@given(st.floats(-1.5, 1.5), st.floats(-1.5, 1.5))
+@settings(deadline=None, max_examples=80)
+def test_a_square_of_four_is_exact_in_its_corners_straight_along_its_rim_and_nothing_in_its_middle(
+    x: float, y: float
+) -> None:
+    corners = {(-1, 1): "a", (1, 1): "b", (-1, -1): "c", (1, -1): "d"}
+    pictures = tuple(BoardPicture(key=n, shapes={n: 1.0}, place=p) for p, n in corners.items())
+    pictures += (BoardPicture(key="rest", place=(0, 0)),)
+    board = Board(name="m", pictures=pictures, blend="corners", strength=0.5)
+    on, led = picture_strengths(board), shape_strengths(board)
+    for i, place in enumerate(corners):
+        assert on(*place) == [float(k == i) for k in range(5)]
+        assert led(*place) == {n: 0.5 * (p == place) for p, n in corners.items()}
+    assert on(0, 0) == [0, 0, 0, 0, 1]
+    assert on(1, y if abs(y) <= 1 else 0)[1] == pytest.approx(
+        0.5 * (1 + (y if abs(y) <= 1 else 0))
+    )  # bilinear on the rim
+    here = on(x, y)
+    assert sum(here) == pytest.approx(1) and min(here) >= 0
+    assert max(abs(a - b) for a, b in zip(here, on(x + 1e-7, y - 1e-7), strict=True)) < 1e-5
+    assert here == on(min(max(x, -1), 1), min(max(y, -1), 1))  # the handle can't leave it
+
+
+def test_a_square_of_four_is_made_of_four_shapes(faced: Character) -> None:
+    c = do(do(faced, "shapes.copy", shape="smile", name="wide"), "shapes.scale", shape="wide", by=-1)
+    names = ["smile", "blink", "mouth open", "wide"]
+    c = do(c, "boards.make", name="mouth", shapes=names, corners=True)
+    program = compile_rig(c)
+    for name, place in zip(names, [(-1, 1), (1, 1), (-1, -1), (1, -1)], strict=True):
+        bead = {"across": 2.0 * place[0], "up": 2.0 * place[1]}  # far outside: held at the corner
+        assert {k: v for k, v in program.evaluate({"board:mouth": bead}).shapes.items() if v} == {name: 1.0}
+    with pytest.raises(StepRefused, match="four corners, not 2"):
+        do(c, "boards.make", name="x", shapes=names[:2], corners=True)
+
+
 def test_a_board_is_made_in_one_go_leads_its_shapes_and_follows_their_names(faced: Character) -> None:
     c = do(faced, "boards.make", name="face", shapes=["smile", "blink"])
     board = c.boards[0]

@@ -48,7 +48,7 @@ def compare(a: Character, b: Character) -> dict[str, Any]:
 
 
 SHAPE = ("low", "high", "heading", "region", "even", "of", "between", "at")
-BOARD = ("region", "pictures", "curve", "snap", "shared")
+BOARD = ("region", "pictures", "curve", "blend", "strength", "snap", "shared")
 
 
 def _moved(a: Character, b: Character, shape: str) -> bool:

@@ -53,6 +53,12 @@ class MakeBoard(Params):
     name: Title
     region: str = Field("", max_length=80)
     shapes: list[str] = Field([], max_length=63, description="a picture for each; none: all shapes of the region")
+    corners: bool = Field(
+        False, description="a square with four shapes in its corners: top left, top right, below left, below right"
+    )
+
+
+CORNERS = [(-1.0, 1.0), (1.0, 1.0), (-1.0, -1.0), (1.0, -1.0)]
 
 
 @step("boards.make", MakeBoard, lambda c, p: f"Made the board {p.name}")
@@ -66,15 +72,18 @@ def make(character: Character, p: MakeBoard) -> Character:
     shapes = (p.shapes or of_region)[:63]
     if not shapes:
         raise StepRefused("There is no shape to show.", p.name, "Sculpt some, and say that they are of this region.")
+    if p.corners and len(shapes) != 4:
+        raise StepRefused(f"A square has four corners, not {len(shapes)}.", p.name, "Say which four shapes.")
+    places = CORNERS if p.corners else laid_out(len(shapes))
     pictures = [BoardPicture(key="rest", place=(0.0, 0.0))]
     pictures += [
         BoardPicture(key=f"p{i}", shapes={n: 1.0}, place=place)
-        for i, (n, place) in enumerate(zip(shapes, laid_out(len(shapes)), strict=True), 1)
+        for i, (n, place) in enumerate(zip(shapes, places, strict=True), 1)
     ]
     taken = {b.name for b in character.boards}
     row = len(taken)
     board = Board(
-        name=unique_name(p.name, taken), region=p.region, pictures=tuple(pictures),
+        name=unique_name(p.name, taken), region=p.region, pictures=tuple(pictures), blend="corners" if p.corners else "near",
         spot=(0.02 + 0.03 * (row % 8), 0.05 + 0.05 * (row % 8)),
     )  # fmt: skip
     return _with(character.with_(boards=(*character.boards, board)), board)
@@ -89,6 +98,10 @@ class EditBoard(OfBoard):
     region: str | None = Field(None, max_length=80)
     curve: Curve | None = Field(None, description="from the distance, steps, to the strength")
     snap: Literal["none", "whole", "half", "third", "quarter"] | None = None
+    blend: Literal["near", "corners"] | None = Field(
+        None, description="by nearness, or between a square's four corners"
+    )
+    strength: float | None = Field(None, ge=0, le=3, description="one for all of its pictures")
     shared: bool | None = Field(None, description="pictures that together come to more than one share it")
     spot: tuple[float, float] | None = Field(None, description="where it is drawn, share of the plate")
     size: float | None = Field(None, ge=0.05, le=2, description="how large it is drawn, share of the plate's height")

@@ -39,13 +39,17 @@ class BoardPicture(Frozen):
 
 
 class Board(Frozen):
-    """`snap` puts the bead on whole, half … steps.  `shared`: where several pictures together come to more than one, they
+    """`blend`: pictures come on by how near the bead is; or, of a square whose four `corners` hold pictures, straight along its
+    rim from corner to corner, and from nothing in the middle straight out to the rim.  `strength` is one for all pictures.
+    `snap` puts the bead on whole, half … steps.  `shared`: where several pictures together come to more than one, they
     share it.  `spot` and `size` say where it is drawn on the page, and mean nothing to the result."""
 
     name: Annotated[Name, Names("board", own=True)]
     region: RegionName = ""
     pictures: Annotated[tuple[BoardPicture, ...], Field(max_length=64)] = ()
     curve: Curve = FADES
+    blend: Literal["near", "corners"] = "near"
+    strength: Annotated[Number, Field(ge=0.0, le=3.0)] = 1.0
     snap: Literal["none", "whole", "half", "third", "quarter"] = "none"
     shared: bool = True
     low: tuple[Steps, Steps] = (-1.0, -1.0)
@@ -56,19 +60,58 @@ class Board(Frozen):
 
 def picture_strengths(board: Board) -> Callable[[float, float], list[float]]:
     """How strong each picture is, from where the bead is (steps)."""
-    fades, step = curve_function(board.curve), board.snap
-    places = [p.place for p in board.pictures]
-    reach = max(k.at for k in board.curve.keys)
+    blended, step = (_by_corners if board.blend == "corners" else _by_nearness)(board), board.snap
 
     def strengths(across: float, up: float) -> list[float]:
         if ROUNDING[step]:
             across, up = rounded(across, step), rounded(up, step)
+        return blended(across, up)
+
+    return strengths
+
+
+def _by_nearness(board: Board) -> Callable[[float, float], list[float]]:
+    fades = curve_function(board.curve)
+    places = [p.place for p in board.pictures]
+    reach = max(k.at for k in board.curve.keys)
+
+    def strengths(across: float, up: float) -> list[float]:
         far = [hypot(across - x, up - y) for x, y in places]
         found = [fades(d) if d < reach else 0.0 for d in far]
         total = sum(found)
         return [v / total for v in found] if board.shared and total > 1.0 else found
 
     return strengths
+
+
+def _by_corners(board: Board) -> Callable[[float, float], list[float]]:
+    """Pictures of one corner share it; one that stands in no corner, as the face at rest in the middle, has what is left."""
+    low, high = board.low, board.high
+    corners = [_corner(p.place, low, high) for p in board.pictures]
+    many = {c: corners.count(c) for c in corners}
+
+    def out(v: float, k: int) -> float:
+        """From −1 on one side over 0 in the middle to 1 on the other."""
+        end = high[k] if v > 0 else -low[k]
+        return min(max(v / end, -1.0), 1.0) if end > 0 else 0.0
+
+    def strengths(across: float, up: float) -> list[float]:
+        x, y = out(across, 0), out(up, 1)
+        rim = max(abs(x), abs(y))
+        own = {
+            (sx, sy): rim * 0.25 * (1.0 + sx * (x / rim if rim else 0.0)) * (1.0 + sy * (y / rim if rim else 0.0))
+            for sx in (-1, 1)
+            for sy in (-1, 1)
+        }
+        return [own[c] / many[c] if c else (1.0 - rim) / many[c] for c in corners]
+
+    return strengths
+
+
+def _corner(place: tuple[float, float], low: tuple[float, float], high: tuple[float, float]) -> tuple[int, int] | None:
+    """Which corner a picture is nearest to; none for one that is nearer to the middle of a side, or of the whole."""
+    x, y = (2.0 * (v - a) / max(b - a, 1e-9) - 1.0 for v, a, b in zip(place, low, high, strict=True))
+    return (1 if x > 0 else -1, 1 if y > 0 else -1) if min(abs(x), abs(y)) > 0.5 else None
 
 
 def shape_strengths(board: Board) -> Callable[[float, float], dict[str, float]]:
@@ -79,7 +122,7 @@ def shape_strengths(board: Board) -> Callable[[float, float], dict[str, float]]:
         out: dict[str, float] = {}
         for picture, share in zip(board.pictures, pictures(across, up), strict=True):
             for shape, strength in picture.shapes.items():
-                out[shape] = out.get(shape, 0.0) + share * strength
+                out[shape] = out.get(shape, 0.0) + share * strength * board.strength
         return out
 
     return strengths

@@ -11,6 +11,8 @@ export interface Board {
   region: string;
   pictures: BoardPicture[];
   curve: Curve;
+  blend: "near" | "corners";
+  strength: number;
   snap: "none" | "whole" | "half" | "third" | "quarter";
   shared: boolean;
   low: [number, number];

@@ -1,9 +1,10 @@
 // The sheet of one board: how strength fades, where the bead may stand, what is on it.
 import { curveDrawing } from "../widgets/curve.js";
-import { acts, button, choices, fileButton, pairs, select, switchButton } from "../widgets/fields.js";
+import { acts, button, choices, fileButton, numberField, pairs, select, switchButton } from "../widgets/fields.js";
 import { h, made } from "../widgets/html.js";
 import { beadOf } from "./boards.js";
 
+const BLENDS = { near: "The nearer, the stronger", corners: "Four corners" };
 const SNAPS = { none: "free", whole: "whole steps", half: "½", third: "⅓", quarter: "¼" };
 
 export function boardSheet(b, board) {
@@ -27,12 +28,31 @@ export function boardSheet(b, board) {
   };
   return [
     h("h2", {}, `Board ${board.name}`),
-    h("p", { class: "soft" }, "How strong a picture is, by the bead's distance:"),
-    made(drawing, () => curveDrawing(drawing)),
-    choices({ linear: "straight", smooth: "smooth" }, board.curve.manner, (manner) =>
-      set({ curve: { ...board.curve, manner } }),
+    choices(BLENDS, board.blend, (blend) => set({ blend })),
+    board.blend === "near"
+      ? [
+          h("p", { class: "soft" }, "How strong a picture is, by the bead's distance:"),
+          made(drawing, () => curveDrawing(drawing)),
+          choices({ linear: "straight", smooth: "smooth" }, board.curve.manner, (manner) =>
+            set({ curve: { ...board.curve, manner } }),
+          ),
+        ]
+      : h(
+          "p",
+          { class: "soft" },
+          "Straight along the rim from corner to corner, and from nothing in the middle out to it.",
+        ),
+    pairs(
+      ["bead on", select("where the bead may stand", SNAPS, board.snap, (snap) => set({ snap }))],
+      [
+        "strength of all",
+        numberField("strength of all pictures", board.strength, (strength) => set({ strength }), {
+          min: 0,
+          max: 3,
+          step: 0.1,
+        }),
+      ],
     ),
-    pairs(["bead on", select("where the bead may stand", SNAPS, board.snap, (snap) => set({ snap }))]),
     acts(switchButton("Share", board.shared, () => set({ shared: !board.shared }), "Together no more than one")),
     onBoard(b, board),
     picture ? pictureSheet(b, board, picture) : null,

@@ -1,7 +1,7 @@
 // The Shapes station: morph targets made, sculpted, blended and put on boards.
 import { actionButton } from "../app/actions.js";
 import { enterStation } from "../app/stations.js";
-import { acts, form, own, submit } from "../widgets/fields.js";
+import { acts, form, own, pairs, submit } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { toast } from "../widgets/toasts.js";
 import { boardSheet } from "./boardsheet.js";
@@ -119,7 +119,33 @@ function boardList(b) {
         submit("Make it", "small"),
       ),
     ),
+    shapes.length >= 4 ? folding(b, "boards-square", "A square of four", squareForm(b)) : null,
   ];
+}
+
+const CORNERS = ["top left", "top right", "below left", "below right"];
+
+/** Four shapes in the corners of a square, such as open and shut, wide and narrow. */
+function squareForm(b) {
+  const names = b.state.shapes.map((s) => [s.name, s.name]);
+  const make = async (said) => {
+    const corners = CORNERS.map((c) => said[c]);
+    const params = { name: said.name.trim() || "mouth", region: b.ui.region, shapes: corners, corners: true };
+    if (!(await b.step("boards.make", params, { keepPose: true }))) return false;
+    b.ui.board = b.state.boards.at(-1).name;
+    b.ui.put("openBoards", b.ui.board, true);
+    return true;
+  };
+  return form(
+    make,
+    pairs(...CORNERS.map((c, i) => [c, own.select(c, `shape ${c}`, names, { now: names[i]?.[0] })])),
+    h(
+      "div",
+      { class: "one-line" },
+      own.text("name", "Name of the square", { placeholder: "mouth" }),
+      submit("Make it", "small"),
+    ),
+  );
 }
 
 // -- right -----------------------------------------------------------------------------------------------------------
