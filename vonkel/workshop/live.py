@@ -121,13 +121,13 @@ class Session:
             points = points.copy()  # the deformer is asked once more
         names = self.program.control_names if len(pose.controls) else ()  # trial poses know no controls
         self.said["controls"] = len(names)
-        if pose.shapes:
-            self.said["shapes"] = {n: round(v, 4) for n, v in pose.shapes.items() if v}
         blocks = [
             ("points", self._moved(asked, points)),
             ("joints", pose.joints),
             ("controls", pose.control_matrices(names)),
         ]
+        if pose.shapes:  # in the order of the character's
+            blocks.append(("strengths", np.fromiter(pose.shapes.values(), np.float32, len(pose.shapes))))
         if asked.over and asked.wanted:
             blocks.append(("wanted", self.deformer.deform(pose).copy()))
             self.sent = None  # what the page has is not what was deformed last

@@ -15,6 +15,7 @@ from ..geometry.rotations import matrix_from_quaternion
 from ..rig.program import Pose
 from .between import Betweens, handed_fresh
 from .correctives import Correctives
+from .shaping import Shapes
 from .smoothing import Smoother
 
 HANDED = "handed"
@@ -131,6 +132,7 @@ class Deformer:
             )
             for s in character.shapes
         }
+        self._all_shapes = Shapes(self.shapes, len(self.rest))
         self._loose: dict[str, np.ndarray] = {}  # shape → (n, 3) moves, of those that are being sculpted
         self._shaped = self.rest.copy()
         self._out = np.empty_like(self.rest)
@@ -256,18 +258,16 @@ class Deformer:
 
     def shaped(self, strengths: dict[str, float]) -> np.ndarray:
         """(n, 3) float32: rest points with the morph targets added."""
-        on = _on(self.shapes, strengths)
-        if not on:
+        if not any(strengths.get(n, 0.0) for n in self.shapes):
             return self.rest
-        from . import kernels
-
-        self._shaped[:] = self.rest
-        for name, strength in on.items():
-            if name in self._loose:
-                self._shaped += np.float32(strength) * self._loose[name]
-            else:
-                kernels.add_moves(*self.shapes[name], strength, self._shaped)
-        return self._shaped
+        loose = self._loose
+        self._all_shapes.put(self.rest, self._all_shapes.on(strengths, loose), self._shaped)
+        if not loose:
+            return self._shaped
+        out = self._shaped.copy()
+        for name, moves in loose.items():
+            out += np.float32(strengths.get(name, 0.0)) * moves
+        return out
 
     def deform(self, pose: Pose, method: str | None = None) -> np.ndarray:
         """Points at `pose`: as the skin says, smoothed if it is, or plainly by "linear", "dual", or HANDED."""

@@ -51,17 +51,6 @@ def linear_any(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, m: n
         out[i, 0], out[i, 1], out[i, 2] = u, v, t
 
 
-@compiled
-def add_moves(index: np.ndarray, moves: np.ndarray, strength: float, points: np.ndarray) -> None:
-    """A shape's moves (m, 3), `strength` of them, added to points `index` (m,) of points (n, 3), all float32."""
-    s = np.float32(strength)
-    for i in range(len(index)):
-        p = index[i]
-        points[p, 0] += s * moves[i, 0]
-        points[p, 1] += s * moves[i, 1]
-        points[p, 2] += s * moves[i, 2]
-
-
 @compiled_loosely
 def dual(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, q: np.ndarray, out: np.ndarray) -> None:
     """Dual-quaternion blend (Kavan et al. 2008), any number of influences.

@@ -64,6 +64,17 @@ export class Posing extends Steps {
     return this.live.askLast(() => this.wants(this.trial ? { kind: "trial", name: this.trial } : { kind: "pose" }));
   }
 
+  /** Strengths of shapes, in their order; those that are off are left out.  @param {ArrayLike<number>} told */
+  takeStrengths(told) {
+    const { shapes } = this.state;
+    if (told.length && told.length !== shapes.length) return; // of another state
+    const strengths = {};
+    shapes.forEach((s, i) => {
+      if (told[i]) strengths[s.name] = Math.round(1e4 * told[i]) / 1e4;
+    });
+    if (JSON.stringify(strengths) !== JSON.stringify(this.strengths)) this.strengths = strengths;
+  }
+
   takeFrame(frame, wish) {
     if (frame.said.values && wish.drag > this.dropped) Object.assign(this.values, frame.said.values);
     if (frame.points.length !== this.plate.rest?.length) return;
@@ -72,8 +83,7 @@ export class Posing extends Steps {
       return;
     }
     this.plate.wanted = frame.wanted;
-    const strengths = frame.said.shapes ?? {};
-    if (JSON.stringify(strengths) !== JSON.stringify(this.strengths)) this.strengths = strengths;
+    this.takeStrengths(frame.strengths ?? []);
     this.plate.setFrame(frame);
     if (frame.heat) this.plate.setValues(frame.heat);
     if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);

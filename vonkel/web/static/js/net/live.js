@@ -8,7 +8,8 @@ const MOST = 2000; // samples sent in one message
 
 export class Live {
   /**
-   * onFrame({said, points, ranges, joints, controls, heat, wanted}, wish), onPlaces(places) of dragged joints,
+   * onFrame({said, points, ranges, joints, controls, heat, wanted, strengths}, wish); onPlaces(places) of
+   * dragged joints;
    * onStroke(told).
    */
   constructor(number, { onFrame, onPlaces, onError, onStroke = (_told) => {} }) {
@@ -107,11 +108,11 @@ export class Live {
       this.onPlaces(said.places);
       return;
     }
-    const { joints, controls, heat = null, wanted = null } = blocks,
+    const { joints, controls, heat = null, wanted = null, strengths = null } = blocks,
       ranges = said.ranges ?? null;
     this.points = ranges ? patched(this.points, ranges, blocks.points) : blocks.points;
     this.knows = sequence;
-    this.onFrame({ said, points: this.points, ranges, joints, controls, heat, wanted }, message);
+    this.onFrame({ said, points: this.points, ranges, joints, controls, heat, wanted, strengths }, message);
     this.shown = sequence;
   }
 
