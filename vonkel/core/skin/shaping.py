@@ -29,7 +29,7 @@ class Shapes:
             table = np.zeros((len(self.names), len(self.at), 3), np.float32)
             for k, (index, moves) in enumerate(shapes.values()):
                 table[k, number[index]] = moves
-            self.table = table.reshape(len(self.names), -1)
+            self.table = table.reshape(len(self.names), 3 * len(self.at))
         else:
             rows = np.repeat(np.arange(len(self.names)), [3 * len(i) for i, _ in shapes.values()])
             columns = np.concatenate([(3 * number[i][:, None] + np.arange(3)).ravel() for i, _ in shapes.values()])
