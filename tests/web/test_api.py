@@ -127,10 +127,13 @@ def posed(tmp_path_factory, otter):
 
 
 def read_frame(data, otter):
+    """Its number, what is said, points, joints, and what comes after: controls, or the heat where there are none."""
     sequence, size = struct.unpack("<II", data[:8])
     said, floats = json.loads(data[8 : 8 + size]), np.frombuffer(data, np.float32, offset=8 + size)
-    n, j = 3 * len(otter.points), 12 * len(otter.joints)
-    return sequence, said, floats[:n].reshape(-1, 3), floats[n : n + j].reshape(-1, 3, 4), floats[n + j :]
+    names, counts = zip(*said["blocks"], strict=True)
+    blocks = dict(zip(names, np.split(floats, np.cumsum(counts)[:-1]), strict=True))
+    rest = blocks["controls"] if said["controls"] else blocks["heat"]
+    return sequence, said, blocks["points"].reshape(-1, 3), blocks["joints"].reshape(-1, 3, 4), rest
 
 
 def test_live_frames_are_what_the_core_computes(posed, otter):

@@ -39,7 +39,11 @@ def with_moves(character: Character, name: str, moves: np.ndarray) -> Character:
 
 
 def with_shape(character: Character, shape: Shape, moves: np.ndarray | None = None, after: str = "") -> Character:
-    """The character with one more shape, under a name that is free, behind the last or behind another one."""
+    """The character with one more shape, under a name that is free, behind the last or behind another one.
+
+    Raises ValidationError for what can't be a name.
+    """
+    shape = Shape.model_validate(shape.model_dump())
     shape = shape.model_copy(update={"name": unique_name(shape.name, frozenset(s.name for s in character.shapes))})
     at = next((i + 1 for i, s in enumerate(character.shapes) if s.name == after), len(character.shapes))
     shapes = (*character.shapes[:at], shape, *character.shapes[at:])
