@@ -16,7 +16,7 @@ from .character.layout import misfit, runs_fault
 from .character.references import things_of
 from .errors import VonkelError, first_fault
 from .rig import compile_rig
-from .rig.blends import by_need
+from .rig.blends import by_need, comes_from
 from .rig.kits import KINDS
 from .tolerances import (
     FARTHEST,
@@ -249,13 +249,18 @@ def _weights(c: Character, which: str, count: int) -> Iterator[str]:
             yield f"the skin weights of point {off[0]} sum to {sums[off[0]]:.4g}, not to one"
 
 
+def _of_points(c: Character, index: np.ndarray, rows: np.ndarray) -> bool:
+    """Whether there is a row for each of some points, and the points are there."""
+    return len(index) == len(rows) and not (len(index) and index.max() >= len(c.points))
+
+
 def _shapes(c: Character, before: Character | None) -> Iterator[str]:
     for s in c.shapes:
         names = f"shape/{s.name}/points", f"shape/{s.name}/moves"
         if _same(c, before, "points", *names):
             continue
         index, moves = (c.arrays[n] for n in names)
-        if len(index) != len(moves) or (len(index) and index.max() >= len(c.points)):
+        if not _of_points(c, index, moves):
             yield f"the shape “{s.name}” doesn't fit the points"
         elif len(moves) and np.abs(moves).max() > 10 * FARTHEST:
             yield f"the shape “{s.name}” moves points too far"
@@ -269,7 +274,7 @@ def _regions(c: Character, before: Character | None) -> Iterator[str]:
         if _same(c, before, "points", *names):
             continue
         index, amounts = (c.arrays[n] for n in names)
-        if len(index) != len(amounts) or (len(index) and index.max() >= len(c.points)):
+        if not _of_points(c, index, amounts):
             yield f"the region “{r.name}” doesn't fit the points"
         elif len(np.unique(index)) != len(index):
             yield f"the region “{r.name}” holds a point twice"
@@ -280,7 +285,7 @@ def _regions(c: Character, before: Character | None) -> Iterator[str]:
 def _boards(c: Character) -> Iterator[str]:
     regions, shapes = {r.name for r in c.regions}, {s.name: s for s in c.shapes}
     for s in c.shapes:
-        lost = [n for n in (*s.of, *((s.between,) if s.between else ())) if n not in shapes]
+        lost = [n for n in comes_from(s) if n not in shapes]
         if lost or (s.region and s.region not in regions):
             yield f"the shape “{s.name}” speaks of “{lost[0] if lost else s.region}”, which isn't there"
     circle = by_need(c.shapes)[1]

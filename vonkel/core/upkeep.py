@@ -14,6 +14,7 @@ import numpy as np
 from .character import Board, Character
 from .character.references import things_of, without, without_channels
 from .motion import without_tracks
+from .rig.blends import comes_from
 from .rig.fitting import with_controls_anew
 
 Job = Callable[[Character, Character], Character]
@@ -66,7 +67,7 @@ def let_shapes_go(after: Character, before: Character) -> Character:
     shapes = after.shapes
     while True:
         names = {s.name for s in shapes}
-        left = tuple(s for s in shapes if {*s.of, *((s.between,) if s.between else ())} <= names)
+        left = tuple(s for s in shapes if set(comes_from(s)) <= names)
         if len(left) == len(shapes):
             break
         shapes = left

@@ -25,14 +25,6 @@ AHEAD, ABOVE = np.radians(25.0), np.radians(40.0)  # within these it is looked a
 _pictures: Recent[str, bytes] = Recent(256)
 
 
-def board_named(character: Character, name: str) -> Board:
-    """Raises NotFound."""
-    found = next((b for b in character.boards if b.name == name), None)
-    if found is None:
-        raise NotFound(f"There is no board called “{name}”.", character.name, "Choose one from the list.")
-    return found
-
-
 def picture_seal(character: Character, board: Board, shown: BoardPicture) -> str:
     """Hash of all that a picture is drawn from."""
     arrays = character.arrays
@@ -53,7 +45,7 @@ def picture_seal(character: Character, board: Board, shown: BoardPicture) -> str
 
 def board_picture(character: Character, board: str, key: str) -> bytes:
     """A picture of a board as the bytes of a file.  Raises NotFound."""
-    found = board_named(character, board)
+    found = character.board(board)
     shown = next((q for q in found.pictures if q.key == key), None)
     if shown is None:
         raise NotFound(f"The board has no picture “{key}”.", board, "Reload the page.")
@@ -107,6 +99,6 @@ def _seen_from(character: Character, board: Board) -> tuple[float, float]:
 
 def passed_over(character: Character, board: str, start: tuple[float, float], end: tuple[float, float]) -> list[str]:
     """What pictures a bead flashes on its straight way between two places of a board, in words."""
-    found = board_named(character, board)
+    found = character.board(board)
     keys = {key for key, _ in flashed(found, np.array([start, end], float))}
     return [" and ".join(q.shapes) for q in found.pictures if q.key in keys]

@@ -20,13 +20,6 @@ Step = Annotated[float, Field(ge=-FARTHEST, le=FARTHEST)]
 Title = Annotated[Name, Field(max_length=60)]
 
 
-def _board(character: Character, name: str) -> Board:
-    found = next((b for b in character.boards if b.name == name), None)
-    if found is None:
-        raise NotFound(f"There is no board called “{name}”.", character.name, "Choose one from the list.")
-    return found
-
-
 def _with(character: Character, board: Board) -> Character:
     """The character with that board in its own place, wide enough for its pictures."""
     places = np.array([(0.0, 0.0), *(q.place for q in board.pictures)])
@@ -117,7 +110,7 @@ def edit(character: Character, p: EditBoard) -> Character:
                 "Strength must come to nothing at the last key, and stay there.", p.board, "Bring its end down to 0."
             )
         said["curve"] = p.curve
-    board = Board.model_validate(_board(character, p.board).model_copy(update=said).model_dump())
+    board = Board.model_validate(character.board(p.board).model_copy(update=said).model_dump())
     result = _with(character, board)
     if p.name and p.name != p.board:
         if p.name in {b.name for b in character.boards}:
@@ -136,7 +129,7 @@ class Move(OfBoard):
 @step("boards.move", Move, lambda c, p: f"Moved {len(p.places)} of the pictures of {p.board}")
 def move(character: Character, p: Move) -> Character:
     """Move pictures over a board."""
-    board = _board(character, p.board)
+    board = character.board(p.board)
     lost = p.places.keys() - {q.key for q in board.pictures}
     if lost:
         raise NotFound(f"The board has no picture “{min(lost)}”.", p.board, "Choose one that is on it.")
@@ -157,7 +150,7 @@ class AddPicture(OfBoard):
 @step("boards.add", AddPicture, lambda c, p: f"Put {', '.join(p.shapes) or 'the face at rest'} on the board {p.board}")
 def add(character: Character, p: AddPicture) -> Character:
     """Put a picture on a board, of a shape or of several together."""
-    board = _board(character, p.board)
+    board = character.board(p.board)
     key = next(k for i in range(1, 100) if (k := f"p{i}") not in {q.key for q in board.pictures})
     picture = BoardPicture(key=key, shapes=p.shapes, place=p.place, own=p.picture is not None)
     result = _with(character, board.model_copy(update={"pictures": (*board.pictures, picture)}))
@@ -174,7 +167,7 @@ class OwnPicture(OfBoard):
 @step("boards.picture", OwnPicture, lambda c, p: f"Gave {p.key} of the board {p.board} another picture")
 def picture(character: Character, p: OwnPicture) -> Character:
     """Show a picture of one's own on a board."""
-    board = _board(character, p.board)
+    board = character.board(p.board)
     if p.key not in {q.key for q in board.pictures}:
         raise NotFound(f"The board has no picture “{p.key}”.", p.board, "Choose one that is on it.")
     pictures = tuple(
@@ -198,7 +191,7 @@ class OffBoard(OfBoard):
 @step("boards.take", OffBoard, lambda c, p: f"Took a picture off the board {p.board}")
 def take(character: Character, p: OffBoard) -> Character:
     """Take a picture off a board; the shapes stay."""
-    board = _board(character, p.board)
+    board = character.board(p.board)
     left = tuple(q for q in board.pictures if q.key != p.key)
     if len(left) == len(board.pictures):
         raise NotFound(f"The board has no picture “{p.key}”.", p.board, "Choose one that is on it.")
@@ -208,7 +201,7 @@ def take(character: Character, p: OffBoard) -> Character:
 @step("boards.remove", OfBoard, lambda c, p: f"Deleted the board {p.board}")
 def remove(character: Character, p: OfBoard) -> Character:
     """Delete a board; its shapes stay."""
-    _board(character, p.board)
+    character.board(p.board)
     return character.with_(boards=tuple(b for b in character.boards if b.name != p.board))
 
 
@@ -222,5 +215,5 @@ class Jump(Params):
 @step("boards.jump", Jump, lambda c, p: f"Let the bead of {p.board} jump in {p.clip}, frames {p.start} to {p.end}")
 def jump(character: Character, p: Jump) -> Character:
     """Let a bead hold still in a motion and then jump, so that it passes over no other picture."""
-    _board(character, p.board)
+    character.board(p.board)
     return jumped(character, p.clip, p.board, p.start, p.end)

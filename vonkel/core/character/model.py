@@ -366,6 +366,13 @@ class Character(Frozen):
                 return p
         raise NotFound(f"There is no part called “{name}”.", self.name, "Pick one from the list of parts.")
 
+    def board(self, name: str) -> Board:
+        """Raises NotFound."""
+        for b in self.boards:
+            if b.name == name:
+                return b
+        raise NotFound(f"There is no board called “{name}”.", self.name, "Choose one from the list.")
+
     def joint_with_role(self, role: str, side: Side = "C") -> Joint | None:
         return next((j for j in self.joints if j.role == role and j.side == side), None)
 

@@ -21,6 +21,13 @@ JUMP = 4.0  # radii: farther than this from the last place the hand has gone ove
 Sample = Sequence[float]  # triangle, its second and third corner's share, press (0–1), the way one looks, at rest
 
 
+def checked(sample: Sample) -> Sample:
+    """Raises BadParameters for what is no sample."""
+    if len(sample) != 7 or not np.isfinite(sample).all():
+        raise BadParameters("A place of a stroke is seven numbers.", "samples", "Reload the page.")
+    return sample
+
+
 @dataclass(frozen=True)
 class Tip:
     """The brush's tip: radius in metres; strength 0–1; fading: the share of the radius over which it fades, 0 a hard rim;
@@ -83,8 +90,7 @@ class Hand:
 
     def read(self, sample: Sample) -> tuple[int, np.ndarray, float, np.ndarray]:
         """A sample's triangle, place (3,), press, and the way one looks (3,).  Raises BadParameters."""
-        if len(sample) != 7 or not np.isfinite(sample).all():
-            raise BadParameters("A place of a stroke is seven numbers.", "samples", "Reload the page.")
+        checked(sample)
         triangle = int(sample[0])
         if not 0 <= triangle < len(self.ground.triangles):
             raise BadParameters("There is no such triangle.", "samples", "Reload the page.")

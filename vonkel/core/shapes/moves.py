@@ -6,6 +6,7 @@ import numpy as np
 
 from ..character import Character, Link, Shape, unique_name
 from ..errors import BadParameters, NotFound
+from ..rig.blends import comes_from
 from ..tolerances import FARTHEST
 
 STILL = 1e-7
@@ -76,4 +77,4 @@ def led_shapes(character: Character) -> set[str]:
     """The shapes that a link or a board turns up, or that come on with others."""
     out = {f.thing.name for r in character.rules if isinstance(r, Link) for f in r.followers if f.thing.kind == "shape"}
     out |= {n for b in character.boards for q in b.pictures for n in q.shapes}
-    return out | {s.name for s in character.shapes if s.of or s.between}
+    return out | {s.name for s in character.shapes if comes_from(s)}

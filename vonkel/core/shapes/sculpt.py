@@ -16,7 +16,7 @@ import numpy as np
 from ..character import Character, opposite_name
 from ..errors import BadParameters
 from ..geometry.health import mirror_partners
-from ..geometry.strokes import Dab, Hand, Sample, Tip
+from ..geometry.strokes import Dab, Hand, Sample, Tip, checked
 from ..geometry.topology import point_normals
 from ..rig import Pose
 from .edits import FLIP
@@ -113,9 +113,7 @@ class Sculpting:
             for dab in self.held:
                 self.mask[int(dab.mirrored), dab.at] = dab.amount
             return [dab.at for dab in self.held]
-        if len(sample) != 7 or not np.isfinite(sample).all():
-            raise BadParameters("A place of a stroke is seven numbers.", "samples", "Reload the page.")
-        self.way = np.asarray(sample[4:7], float)
+        self.way = np.asarray(checked(sample)[4:7], float)
         return [dab.at for dab in self.held]
 
     def _lay(self, dab: Dab) -> np.ndarray:

@@ -217,15 +217,18 @@ class Deformer:
             return np.asarray(a + self.mix * (b - a))
         return self._by(self.method, pose, points)
 
-    def _by(self, method: str, pose: Pose, points: np.ndarray) -> np.ndarray:
+    def _by(self, method: str, pose: Pose, points: np.ndarray, rows: np.ndarray | slice = slice(None)) -> np.ndarray:
+        """(r, 3) new: points held as points `rows` of the skin are, by "linear" or "dual"."""
+        assert self.joints is not None
+        joints, weights = self.joints[rows], self.weights[rows]
         out = np.empty_like(points)
         if method == "dual" and pose.scaled:
             scaled = np.empty_like(points)
-            self._blend("linear", self._scales(pose), points, self.joints, self.weights, scaled)
+            self._blend("linear", self._scales(pose), points, joints, weights, scaled)
             points = scaled
         inverse = self.rest_inverse
         matrices = pose.rigid_matrices(inverse) if method == "dual" else pose.skin_matrices(inverse)
-        self._blend(method, matrices, points, self.joints, self.weights, out)
+        self._blend(method, matrices, points, joints, weights, out)
         return out
 
     def deform_some(self, pose: Pose, rows: np.ndarray, method: str | None = None) -> np.ndarray:
@@ -233,8 +236,6 @@ class Deformer:
         points = np.ascontiguousarray(self.shaped(pose.shapes)[rows])
         if self.joints is None:
             return points
-        joints, weights = self.joints[rows], self.weights[rows]
-        out = np.empty_like(points)
         if method == HANDED and self.handed is not None:
             return np.asarray(self.deform(pose, HANDED)[rows])  # its targets are of the whole
         if method is None and self.smoother is not None:
@@ -244,17 +245,7 @@ class Deformer:
             assert self.mix is not None
             a, b = (self.deform_some(pose, rows, m) for m in ("linear", "dual"))
             return np.asarray(a + self.mix[rows] * (b - a))
-        method = "linear" if method == HANDED else method
-        if method == "dual":
-            if pose.scaled:
-                scaled = np.empty_like(points)
-                self._blend("linear", self._scales(pose), points, joints, weights, scaled)
-                points = scaled
-            matrices = pose.rigid_matrices(self.rest_inverse)
-        else:
-            matrices = pose.skin_matrices(self.rest_inverse)
-        self._blend(method, matrices, points, joints, weights, out)
-        return out
+        return self._by("linear" if method == HANDED else method, pose, points, rows)
 
     def shaped(self, strengths: dict[str, float]) -> np.ndarray:
         """(n, 3) float32: rest points with the morph targets added."""

@@ -97,7 +97,7 @@ def _not_at_rest(c: Character) -> Iterator[Finding]:
 
 
 def _picture(c: Character, board: str, key: str) -> str:
-    shown = next(q for b in c.boards if b.name == board for q in b.pictures if q.key == key)
+    shown = next(q for q in c.board(board).pictures if q.key == key)
     return " and ".join(shown.shapes) or "the face at rest"
 
 

@@ -74,8 +74,8 @@ def board_picture(workshop: TheWorkshop, number: int, board: str, key: str, v: s
     """A board's picture; `v` is its seal, so that it may be kept."""
     c = workshop.character(number)
     data = told.board_picture(c, board, key)
-    shown = next(q for b in c.boards if b.name == board for q in b.pictures if q.key == key)
-    kept = v == told.picture_seal(c, told.board_named(c, board), shown)
+    found = c.board(board)
+    kept = v == told.picture_seal(c, found, next(q for q in found.pictures if q.key == key))
     headers = {**(IMMUTABLE if kept else {"cache-control": "no-store"}), "x-content-type-options": "nosniff"}
     return Response(data, media_type=f"image/{picture_kind(data) or 'png'}", headers=headers)
 

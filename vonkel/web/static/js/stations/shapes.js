@@ -5,8 +5,9 @@ import { acts, form, own, pairs, submit } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { toast } from "../widgets/toasts.js";
 import { boardSheet } from "./boardsheet.js";
+import { folding } from "./common.js";
 import { chosenShape, regionActs, regionList, shapeList, showShapeMap } from "./shapelist.js";
-import { correctiveSheet, folding, shapeSheet, strength } from "./shapesheet.js";
+import { correctiveSheet, shapeSheet, strength } from "./shapesheet.js";
 
 const MESHES = ".obj,.ply,.glb,.gltf,.zip,.bin";
 const MOST = 40; // sliders shown at once

@@ -3,7 +3,6 @@ import { actionButton } from "../app/actions.js";
 import {
   acts,
   button,
-  fold,
   form,
   numberField,
   own,
@@ -16,14 +15,11 @@ import {
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { fullName, length } from "../words.js";
+import { folding } from "./common.js";
 import { channelSlider } from "./posing.js";
 import { alone, move, showShapeMap } from "./shapelist.js";
 
 const READINGS = { bend: "its bend", twist: "its twist", toward: "where it points" };
-
-/** A part of a sheet that folds away. */
-export const folding = (b, key, title, ...inside) =>
-  fold({ key, title, open: b.ui.open.has(key), act: (on) => b.ui.put("open", key, on) }, ...inside);
 
 /** The slider of a shape's own strength. */
 export const strength = (b, s) =>

@@ -1,12 +1,13 @@
 // The Skin station: who holds what, what moves that should not, and mending it.
 import { enterStation } from "../app/stations.js";
 import { call } from "../net/api.js";
-import { acts, button, chosenButton, fileButton, fold, numberField, pairs, switchButton } from "../widgets/fields.js";
+import { acts, button, chosenButton, fileButton, numberField, pairs, switchButton } from "../widgets/fields.js";
 import { filtered, hierarchy, noJoints } from "../widgets/hierarchy.js";
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say } from "../widgets/toasts.js";
 import { fullName, inWords, spaced } from "../words.js";
+import { folding } from "./common.js";
 import { behindFields, behindList } from "./behind.js";
 import { MAPS, showMap } from "./skinmaps.js";
 import { loadStrays, strayFields, strayList } from "./strays.js";
@@ -59,10 +60,6 @@ function ownFalloffs(b) {
       ]
     : null;
 }
-
-/** A part of the sheet that folds away. */
-const folding = (b, key, title, draw) =>
-  fold({ key, title, open: b.ui.open.has(key), act: (on) => b.ui.put("open", key, on) }, draw);
 
 function right(b) {
   const { skin } = b.state;
