@@ -5,7 +5,8 @@ lines run from the wrist and the arm to the trailing edge, two layers thick and 
 """
 
 import numpy as np
-from creatures import Eye, both
+from creatures import INSIDE, Eye, both
+from faces import Mouth, teeth, tongue
 from fields import blend, cut, ellipsoid, frame, magnify, mirrored, mix, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Vesper", "bat", 0.0046, 1300
@@ -72,18 +73,24 @@ def _body(p):
     d = blend(d, arm(p), 0.03)
     high = p[:, 1] > 0.48
     q = p[high]
-    h = EYE.carve(head(q), q)
+    h = EYE.lidded(head(q), q)
     h = cut(blend(h, ear(q), 0.02), ear_cup(q), 0.012)
     h = blend(h, nose(q), 0.010)
-    smile = 0.600 + 1.2 * np.maximum(np.abs(q[:, 0]) - 0.008, 0) ** 1.4
-    h = h + 0.005 * np.exp(-(((q[:, 1] - smile) / 0.0055) ** 2)) * step(0.06, 0.085, q[:, 2]) * step(
-        0.052, 0.040, np.abs(q[:, 0])
-    )
     d[high] = blend(d[high], h, 0.03)
     return d
 
 
 body = mirrored(_body, 0.003)
+
+
+MOUTH = Mouth(
+    line=((0, 0.600, 0.130), (0.014, 0.602, 0.130), (0.028, 0.608, 0.120), (0.038, 0.614, 0.110), (0.045, 0.620, 0.096)),
+    bag=(
+        ((0, 0.603, 0.112), 0.026, 0.010, 0.009), ((0, 0.606, 0.092), 0.033, 0.014, 0.011), ((0, 0.610, 0.065), 0.034, 0.015, 0.012),
+        ((0, 0.612, 0.040), 0.028, 0.013, 0.011), ((0, 0.612, 0.020), 0.013, 0.006, 0.006),
+    ),
+    lip=0.010, full=0.0012, sunk=0.003, thick=0.007, wall=0.006, columns=9,
+)  # fmt: skip
 
 
 def warp(p):
@@ -172,10 +179,14 @@ def closed(points, faces, thick):
 def extras():
     found = EYE.balls(18, 12)
     found["membrane"] = both(*closed(*membrane(), 0.003))
+    found |= teeth(body, MOUTH, fang=2)
+    found["tongue"] = tongue(MOUTH)
     return found
 
 
 def paint(name, p, n):
+    if name in INSIDE:
+        return np.tile(np.array(INSIDE[name], float), (len(p), 1))
     if name.startswith("eye"):
         return EYE.colours(p, (222, 160, 52))
     x, y, z = np.abs(p[:, 0]), p[:, 1], p[:, 2]

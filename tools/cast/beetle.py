@@ -2,6 +2,7 @@
 
 import numpy as np
 from creatures import Eye, lathe
+from faces import Mouth
 from fields import blend, ellipsoid, magnify, mirrored, mix, sphere, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Tock", "beetle", 0.0046, 1500
@@ -54,7 +55,7 @@ def _body(p):
     d = d + 0.013 * np.exp(-((x / 0.011) ** 2)) * step(0.40, 0.45, p[:, 1]) * behind  # where the halves meet
     d = d + 0.009 * np.exp(-(((p[:, 1] - 0.30) / 0.011) ** 2)) * behind  # the shell's rim
     d = blend(d, thorax(p) + 0.005 * np.cos(p[:, 2] * 55) * step(0.34, 0.38, p[:, 1]), 0.028)
-    h = EYE.carve(head(p), p, 0.3)
+    h = EYE.lidded(head(p), p, 0.3)
     h = blend(h, jaws(p), 0.016)
     h = blend(h, feeler(p), 0.014)
     d = blend(d, h, 0.03)
@@ -62,6 +63,16 @@ def _body(p):
 
 
 body = mirrored(_body, 0.003)
+
+
+MOUTH = Mouth(
+    line=((0, 0.296, 0.396), (0.014, 0.297, 0.392), (0.026, 0.300, 0.384), (0.036, 0.304, 0.372), (0.042, 0.308, 0.362)),
+    bag=(
+        ((0, 0.296, 0.374), 0.024, 0.010, 0.009), ((0, 0.298, 0.350), 0.030, 0.013, 0.012), ((0, 0.300, 0.320), 0.030, 0.014, 0.013),
+        ((0, 0.302, 0.290), 0.022, 0.011, 0.011), ((0, 0.302, 0.272), 0.010, 0.005, 0.005),
+    ),
+    lip=0.009, full=0.0012, sunk=0.003, thick=0.007, wall=0.006, columns=8,
+)  # fmt: skip
 
 
 def warp(p):

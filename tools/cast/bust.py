@@ -1,7 +1,8 @@
 """Old Burr, the badger gatekeeper, as a bust: head, neck and shoulders, closed below.  Metres."""
 
 import numpy as np
-from creatures import Eye, lathe
+from creatures import INSIDE, Eye, lathe
+from faces import Mouth, teeth, tongue
 from fields import blend, cut, ellipsoid, frame, magnify, mirrored, mix, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Old Burr", "bust", 0.0042, 1150
@@ -31,18 +32,23 @@ brow = tube([(0.030, 0.392, 0.125), (0.064, 0.400, 0.122), (0.100, 0.382, 0.092)
 def _body(p):
     d = blend(shoulders(p), skull(p), 0.05)
     d = blend(d, brow(p), 0.03)
-    d = EYE.carve(d, p)
+    d = EYE.lidded(d, p)
     d = cut(blend(d, ear(p), 0.018), ear_cup(p), 0.012)
     d = cut(blend(d, nose(p), 0.012), nostril(p), 0.006)
-    smile = 0.268 + 1.0 * np.maximum(p[:, 0] - 0.012, 0) ** 1.5 - 0.05 * (p[:, 2] - 0.18)
-    d = d + 0.006 * np.exp(-(((p[:, 1] - smile) / 0.0065) ** 2)) * step(0.09, 0.12, p[:, 2]) * step(
-        0.26, 0.235, p[:, 2]
-    )
     floor = 0.004 - p[:, 1]
     return np.maximum(d, floor) + 0.25 * np.maximum(0, 0.01 - np.abs(d - floor)) ** 2 / 0.01
 
 
 body = mirrored(_body, 0.004)
+
+
+MOUTH = Mouth(
+    line=((0, 0.266, 0.225), (0.024, 0.268, 0.215), (0.042, 0.273, 0.185), (0.055, 0.279, 0.155), (0.062, 0.284, 0.130)),
+    bag=(
+        ((0, 0.270, 0.200), 0.034, 0.014, 0.012), ((0, 0.272, 0.170), 0.042, 0.018, 0.014), ((0, 0.275, 0.135), 0.044, 0.020, 0.016),
+        ((0, 0.276, 0.100), 0.036, 0.018, 0.015), ((0, 0.276, 0.075), 0.018, 0.009, 0.008),
+    ),
+)  # fmt: skip
 
 
 def warp(p):
@@ -55,10 +61,14 @@ def extras():
     found = EYE.balls(20, 14)
     stud = lathe([(0, -0.016), (0.014, -0.012), (0.018, 0.0), (0.012, 0.012), (0, 0.015)], 12)
     found["collar stud"] = (stud[0] + vec(0, 0.155, 0.108), stud[1])
+    found |= teeth(body, MOUTH)
+    found["tongue"] = tongue(MOUTH)
     return found
 
 
 def paint(name, p, n):
+    if name in INSIDE:
+        return np.tile(np.array(INSIDE[name], float), (len(p), 1))
     if name.startswith("eye"):
         return EYE.colours(p, (112, 84, 46))
     if name == "collar stud":

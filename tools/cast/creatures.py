@@ -1,4 +1,4 @@
-"""What the smaller cast share: eyes in lids, balls and mirrored extras.
+"""What the cast share: eyes in lids, balls and mirrored extras.
 
 Each creature's module gives NAME, FILE, BOX, CELL (metres), WANTED (quads of half a body, see mesher.quads),
 `body` (a mirrored field), `warp`, `extras()` → name → (points, faces), and `paint(points, normals)` → (n, 3) 0–255.
@@ -6,30 +6,26 @@ Each creature's module gives NAME, FILE, BOX, CELL (metres), WANTED (quads of ha
 
 import mesher
 import numpy as np
-from fields import blend, cut, frame, mix, sphere, step, vec
+from fields import blend, frame, mix, sphere, step, vec
 
 
 class Eye:
     """An eyeball in a lid with an almond opening of two arcs: half width, height up and down, metres."""
 
-    def __init__(self, centre, radius, sight, almond=(0.92, 0.80, 0.66), lid=0.28):
+    def __init__(self, centre, radius, sight, almond=(0.92, 0.80, 0.66), lid=0.28, columns=14):
+        self.columns = columns
         self.centre, self.radius, self.sight = vec(*centre), radius, vec(*sight) / np.linalg.norm(sight)
         self.almond, self.thick, self.axes = tuple(a * radius for a in almond), lid * radius, frame(sight)
 
-    def opening(self, p):
-        u, v, w = ((p - self.centre) @ self.axes).T
+    def almond_at(self, u, v):
+        """Positive inside the opening, as seen along the line of sight; metres."""
         half, up, down = self.almond
         r_up, r_down = (half * half + up * up) / (2 * up), (half * half + down * down) / (2 * down)
-        arcs = blend(
-            -(np.hypot(u, v - (up - r_up)) - r_up), -(np.hypot(u, v + (down - r_down)) - r_down), 0.3 * self.radius
-        )
-        return np.maximum(-arcs, 0.2 * self.radius - w)
+        return blend(r_up - np.hypot(u, v - (up - r_up)), r_down - np.hypot(u, v + (down - r_down)), 0.3 * self.radius)
 
-    def carve(self, d, p, soft=0.5):
-        """The field d with a lid grown round the eyeball and its opening cut."""
-        d = blend(d, sphere(self.centre, self.radius + self.thick)(p), soft * self.radius)
-        socket = sphere(self.centre, self.radius * 1.05)(p)
-        return cut(d, blend(socket, self.opening(p), 0.2 * self.radius), 0.3 * self.radius)
+    def lidded(self, d, p, soft=0.5):
+        """The field d with a lid grown all over the eyeball; faces.py opens it."""
+        return blend(d, sphere(self.centre, self.radius + self.thick)(p), soft * self.radius)
 
     def balls(self, around=20, down=14):
         """Both eyeballs as parts."""
@@ -46,6 +42,17 @@ class Eye:
         c = mix(c, (30, 22, 22), step(*pupil, cosine))
         spark = np.linalg.norm((points - points.mean(0)) / self.radius - (way * 0.86 + vec(0.25, 0.42, 0.1)), axis=1)
         return mix(c, (255, 252, 240), step(0.22, 0.14, spark))
+
+
+INSIDE = {"teeth upper": (240, 230, 208), "teeth lower": (240, 230, 208), "tongue": (201, 112, 112)} | dict.fromkeys(
+    ("gum upper", "gum lower"), (190, 104, 106)
+)
+LID, BAG = (178, 112, 104), (150, 74, 78)
+
+
+def lined(colours, lining, eyes):
+    """Colours of a skin with those of its linings, of the bag (n, 3) or, where `eyes` (n,) says so, behind the lids."""
+    return np.where(eyes[:, None], mix(colours, LID, lining), mix(colours, BAG, lining))
 
 
 def both(points, faces):

@@ -2,6 +2,7 @@
 
 import numpy as np
 from creatures import Eye
+from faces import Mouth
 from fields import blend, ellipsoid, magnify, mirrored, mix, sphere, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Wick", "larva", 0.0036, 900
@@ -33,14 +34,22 @@ def _body(p):
         d = blend(d, sphere(centre, radius)(p), 0.018)
     d = blend(d, lamp(p), 0.014)
     d = blend(d, np.min([f(p) for f in feet], axis=0), 0.014)
-    h = EYE.carve(head(p), p)
+    h = EYE.lidded(head(p), p)
     h = blend(h, horn(p), 0.012)
-    smile = 0.170 + 0.5 * np.maximum(p[:, 0] - 0.004, 0)
-    h = h + 0.004 * np.exp(-(((p[:, 1] - smile) / 0.005) ** 2)) * step(0.33, 0.35, p[:, 2]) * step(0.05, 0.04, p[:, 0])
     return blend(d, h, 0.02)
 
 
 body = mirrored(_body, 0.003)
+
+
+MOUTH = Mouth(
+    line=((0, 0.170, 0.384), (0.013, 0.173, 0.380), (0.026, 0.180, 0.368), (0.036, 0.186, 0.354), (0.042, 0.191, 0.342)),
+    bag=(
+        ((0, 0.172, 0.362), 0.024, 0.010, 0.010), ((0, 0.174, 0.340), 0.030, 0.014, 0.013), ((0, 0.177, 0.312), 0.030, 0.015, 0.014),
+        ((0, 0.178, 0.285), 0.022, 0.012, 0.012), ((0, 0.178, 0.268), 0.010, 0.005, 0.005),
+    ),
+    lip=0.010, full=0.0012, sunk=0.003, thick=0.007, wall=0.006, columns=8,
+)  # fmt: skip
 
 
 def warp(p):

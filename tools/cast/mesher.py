@@ -2,22 +2,21 @@
 
 The half x ≥ 0 is marched on an octree-culled grid with a plane exactly at x = 0, remeshed to quads on a copy warped for
 density, projected back, relaxed, and mirrored with shared points at the middle, so that left and right are equal to
-the bit.
+the bit.  The remesher and its like are asked for where they are used: putting faces in (faces.py) needs none of them.
 """
 
 import os
 from collections import defaultdict
 
-import igl
 import numpy as np
-import pymeshlab
 import scipy.sparse as sp
-from fields import gradient, step
-from skimage import measure
+from fields import gradient
 
 
 def march_half(field, low, high, h, lip=1.5):
     """Triangles of {field = 0} for x ≥ 0; cells of h metres, blocks far from the surface are skipped."""
+    from skimage import measure
+
     low = np.array(low, float)
     low[0] = 0
     n = np.ceil((np.array(high) - low) / h / 16).astype(int)
@@ -52,6 +51,8 @@ def march_half(field, low, high, h, lip=1.5):
 
 
 def cleaned(points, triangles):
+    import pymeshlab
+
     ms = pymeshlab.MeshSet()
     ms.add_mesh(pymeshlab.Mesh(points, triangles.astype(np.int32)))
     ms.meshing_remove_duplicate_vertices()
@@ -177,6 +178,7 @@ def quads(field, points, triangles, wanted, warp, tries=8):
     The remesher sometimes leaves the middle or adds a handle; several counts are tried and the best is kept: one
     border loop (Euler 1), no edge of three faces, the border near x = 0.
     """
+    import igl
     import pynanoinstantmeshes
 
     warped, best = warp(points), None
@@ -233,6 +235,8 @@ def quads(field, points, triangles, wanted, warp, tries=8):
 
 def triangles_even(field, low, high, h, size):
     """A small part as even triangles of edge `size`: half points, faces and middle flags."""
+    import pymeshlab
+
     points, faces = march_half(field, low, high, h)
     ms = pymeshlab.MeshSet()
     ms.add_mesh(pymeshlab.Mesh(points, faces.astype(np.int32)))
@@ -249,7 +253,7 @@ def triangles_even(field, low, high, h, size):
     return points, faces, middle
 
 
-def whole(points, faces, middle):
+def whole(points, faces, middle, doublets=True):
     """Both halves: middle points are shared, the others are mirrored by negating x."""
     points = points.copy()
     points[middle, 0] = 0
@@ -258,28 +262,9 @@ def whole(points, faces, middle):
     partner[off] = n + np.arange(len(off))
     both = np.vstack([points, points[off] * [-1, 1, 1]])
     faces = np.vstack([faces, partner[faces][:, ::-1]])
-    if faces.shape[1] == 4:
+    if doublets and faces.shape[1] == 4:
         both, faces, _ = drop_doublets(both, faces, np.zeros(len(both), bool))
     return both, faces
-
-
-def shut(points, line, gap, width, z_from, z_to, z_fit, thin=0.0005, fall=0.065):
-    """Shut a mouth modelled open as a slot (height `gap`, half width `width`) round the lip line y = line(p)."""
-    points = points.copy()
-    above = points[:, 1] - line(points)
-    x, front = np.abs(points[:, 0]), points[:, 2] > z_fit
-    far = np.abs(above)
-    amount = step(z_from, z_to, points[:, 2])
-    for sign in (1, -1):
-        lip = above * sign > 0
-        columns = np.linspace(0, width - gap / 2, 10)
-        seen = [np.min(np.r_[far[front & lip & (np.abs(x - c) < 0.006)], 0.04]) for c in columns]
-        r = max(float(np.median(seen)), gap / 2)
-        reach = np.sqrt(np.maximum(r * r - np.maximum(x - (width - gap / 2), 0) ** 2, 0))
-        pull = np.maximum(reach - thin, 0) * (1 - step(0, fall, np.maximum(far - reach, 0))) * amount
-        far = np.where(lip, np.maximum(far - pull, np.minimum(far, np.where(reach > thin, thin, 0))), far)
-    points[:, 1] = line(points) + np.sign(above) * far
-    return points
 
 
 def ball(centre, radius, way, around=24, down=16):

@@ -1,7 +1,8 @@
 """Brindle, the pack newt: four soft legs, a long neck, a tapir's nose and a rudder of a tail.  Metres."""
 
 import numpy as np
-from creatures import Eye, both, lathe
+from creatures import INSIDE, Eye, both, lathe
+from faces import Mouth, tongue
 from fields import blend, cut, ellipsoid, magnify, mirrored, mix, step, tube, union, vec
 
 NAME, FILE, CELL, WANTED = "Brindle", "newt", 0.0056, 1250
@@ -42,6 +43,7 @@ skull = union(
     tube([(0, 1.10, 0.70), (0, 1.075, 0.82), (0, 1.04, 0.90), (0, 1.012, 0.935)], [0.085, 0.066, 0.050, 0.040], 5),
     ellipsoid((0.045, 1.060, 0.80), (0.05, 0.038, 0.075)),
     ellipsoid((0, 1.030, 0.765), (0.076, 0.034, 0.10)),
+    ellipsoid((0, 1.000, 0.835), (0.046, 0.024, 0.066)),
 )
 nostril = tube([(0.020, 1.030, 0.985), (0.017, 1.030, 0.94)], [0.010, 0.005], 1)
 ear = tube(
@@ -59,17 +61,24 @@ def _body(p):
     d = blend(d, np.minimum(fore(p), hind(p)), 0.075)
     high = (p[:, 1] > 0.88) & (p[:, 2] > 0.3)
     q = p[high]
-    h = EYE.carve(skull(q), q)
+    h = EYE.lidded(skull(q), q)
     h = cut(blend(h, ear(q), 0.03), ear_cup(q), 0.012)
     h = cut(h, nostril(q), 0.008)
-    smile = 1.052 + 0.10 * np.maximum(q[:, 0] - 0.02, 0) - 0.06 * (q[:, 2] - 0.80)
-    front = step(0.735, 0.775, q[:, 2])
-    h = h + 0.007 * np.exp(-(((q[:, 1] - smile) / 0.0085) ** 2)) * front * step(0.90, 0.86, q[:, 2])
     d[high] = blend(d[high], h, 0.06)
     return d
 
 
 body = mirrored(_body, 0.005)
+
+
+MOUTH = Mouth(
+    line=((0, 0.978, 0.895), (0.022, 0.986, 0.890), (0.040, 1.004, 0.862), (0.056, 1.024, 0.825), (0.068, 1.042, 0.785)),
+    bag=(
+        ((0, 0.996, 0.870), 0.028, 0.012, 0.010), ((0, 1.008, 0.835), 0.040, 0.018, 0.013), ((0, 1.022, 0.790), 0.048, 0.022, 0.016),
+        ((0, 1.036, 0.740), 0.044, 0.022, 0.018), ((0, 1.045, 0.700), 0.020, 0.010, 0.009),
+    ),
+    lip=0.016, sunk=0.005, thick=0.010, columns=11,
+)  # fmt: skip
 
 
 def warp(p):
@@ -88,10 +97,13 @@ def extras():
     )
     points = glass[0] + vec(0.275, 0.56, 0.03)
     found["saddle lanterns"] = both(points, glass[1])
+    found["tongue"] = tongue(MOUTH)
     return found
 
 
 def paint(name, p, n):
+    if name in INSIDE:
+        return np.tile(np.array(INSIDE[name], float), (len(p), 1))
     if name.startswith("eye"):
         return EYE.colours(p, (196, 128, 44))
     if "lantern" in name:

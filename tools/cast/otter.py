@@ -1,10 +1,12 @@
 """Lutra, the otter lamplighter: her measures in metres.  Only the left half is said; the field mirrors it."""
 
+import coat
 import numpy as np
+from creatures import INSIDE, Eye
+from faces import Mouth, gums, teeth, tongue
 from fields import blend, cut, ellipsoid, frame, magnify, mirrored, sphere, step, tube, union, vec
-from mesher import shut
 
-BOX = (0, -0.03, -0.98), (0.56, 1.27, 0.30)
+BOX, CELL, WANTED = ((0, -0.03, -0.98), (0.56, 1.27, 0.30)), 0.0034, 1900
 
 # -- trunk, tail, legs -------------------------------------------------------------------------------------------------
 trunk = union(
@@ -117,9 +119,6 @@ hand = union(0.012, palm, union(0.003, *fingers), thumb)
 
 # -- head, in coordinates of its own -----------------------------------------------------------------------------------
 HEAD_SCALE, HEAD_FROM, HEAD_TO = 1.27, vec(0, 0.98, 0), vec(0, 0.900, 0.005)
-EYE, EYE_RADIUS, SIGHT, LID = vec(0.066, 1.098, 0.083), 0.034, vec(0.40, 0.08, 1), 0.0095
-EYE_FRAME = frame(SIGHT)
-GAP, MOUTH = 0.028, 0.068
 
 
 def to_head(p):
@@ -130,18 +129,17 @@ def to_world(p):
     return (p - HEAD_FROM) * HEAD_SCALE + HEAD_TO
 
 
+EYE = Eye(
+    to_world(vec(0.066, 1.098, 0.083)), 0.034 * HEAD_SCALE, (0.40, 0.08, 1), almond=(0.94, 0.79, 0.66), columns=18
+)
+CORNER, GAP = 0.068, 0.036  # of the mouth: in the head's measures; how far the open one gapes, metres
+
+
 def lip_line(p):
     x = np.abs(p[:, 0])
     return 1.006 + 0.9 * np.maximum(x - 0.012, 0) ** 1.5 - 0.003 * np.exp(-((x / 0.014) ** 2)) - 0.06 * (p[:, 2] - 0.16)
 
 
-def slot(p):
-    """The mouth is modelled open: a slot with round ends that follows the lip line."""
-    out = np.maximum(np.abs(p[:, 0]) - (MOUTH - GAP / 2), 0) ** 2 + np.maximum(0.075 - p[:, 2], 0) ** 2
-    return np.sqrt((p[:, 1] - lip_line(p)) ** 2 + out) - GAP / 2
-
-
-bag = ellipsoid((0, 1.008, 0.080), (0.056, 0.036, 0.078))
 skull = union(
     0.05,
     ellipsoid((0, 1.090, -0.005), (0.140, 0.102, 0.122)),
@@ -158,19 +156,10 @@ muzzle = union(
 nose = ellipsoid((0, 1.066, 0.176), (0.030, 0.020, 0.019))
 nostril = tube([(0.014, 1.061, 0.202), (0.011, 1.064, 0.182)], [0.006, 0.003], 1)
 brow = tube([(0.034, 1.156, 0.092), (0.068, 1.163, 0.082), (0.104, 1.138, 0.048)], [0.007, 0.010, 0.006], 4)
-lid, socket = sphere(EYE, EYE_RADIUS + LID), sphere(EYE, EYE_RADIUS + 0.0018)
+lid = sphere(vec(0.066, 1.098, 0.083), 0.034 * 1.28)
 EAR, EAR_FRAME = vec(0.128, 1.152, -0.015), frame((0.75, 0.25, 0.45))
 ear = ellipsoid(EAR, (0.042, 0.042, 0.020), EAR_FRAME)
 ear_cup = ellipsoid(EAR + vec(0.75, 0.25, 0.45) * 0.020, (0.028, 0.028, 0.019), EAR_FRAME)
-
-
-def eye_opening(p):
-    """An almond of two arcs, cut through the lid."""
-    u, v, w = ((p - EYE) @ EYE_FRAME).T
-    half, up, down = 0.0320, 0.0270, 0.0225
-    r_up, r_down = (half * half + up * up) / (2 * up), (half * half + down * down) / (2 * down)
-    inside = blend(-(np.hypot(u, v - (up - r_up)) - r_up), -(np.hypot(u, v + (down - r_down)) - r_down), 0.012)
-    return np.maximum(-inside, 0.006 - w)
 
 
 def head_field(p):
@@ -179,15 +168,9 @@ def head_field(p):
     d = blend(d, lid(p), 0.022)
     d = cut(blend(d, ear(p), 0.018), ear_cup(p), 0.012)
     d = cut(blend(d, nose(p), 0.010), nostril(p), 0.005)
-    lips = step(0.07, 0.10, p[:, 2]) * step(MOUTH + 0.02, MOUTH - 0.005, np.abs(p[:, 0]))
-    opening = slot(p)
-    d = d - 0.004 * np.exp(-(((opening - 0.007) / 0.008) ** 2)) * lips
     above = p[:, 1] - lip_line(p)
     groove = step(0, 0.012, above) * step(1.062, 1.04, p[:, 1]) * step(0.13, 0.16, p[:, 2])
-    d = d + 0.0025 * np.exp(-((p[:, 0] / 0.005) ** 2)) * groove
-    skin = d
-    d = cut(d, blend(socket(p), eye_opening(p), 0.007), 0.011)
-    return cut(d, blend(opening, np.maximum(bag(p), skin + 0.012), 0.012), 0.008)  # the bag keeps a wall
+    return d + 0.0025 * np.exp(-((p[:, 0] / 0.005) ** 2)) * groove
 
 
 def _body(p):
@@ -202,31 +185,34 @@ def _body(p):
 body = mirrored(_body, 0.004)
 
 
-# -- what is in the mouth ----------------------------------------------------------------------------------------------
-def gum_arc(side, away, count):
-    a = np.linspace(0, 1.45, count)
-    p = np.c_[0.040 * np.sin(a), 0 * a, 0.098 + 0.052 * np.cos(a)]
-    p[:, 1] = lip_line(p) + side * away
-    return p
+# -- the mouth, and what is in it --------------------------------------------------------------------------------------
+def _mouth():
+    """Lips along the lip line and a bag that holds the teeth; measures of the head, brought to the world's."""
+    x = np.linspace(0, CORNER, 6)
+    line = np.stack([x, lip_line(np.stack([x, 0 * x, 0.165 - 8.5 * x**2], 1)), 0.175 - 14.0 * x**2], 1)
+    bag = [
+        ((0, 1.003, 0.146), 0.046, 0.021, 0.019), ((0, 1.004, 0.120), 0.055, 0.026, 0.024), ((0, 1.005, 0.090), 0.055, 0.029, 0.026),
+        ((0, 1.006, 0.050), 0.046, 0.026, 0.023), ((0, 1.006, 0.020), 0.020, 0.012, 0.010),
+    ]  # fmt: skip
+    bag = tuple((to_world(vec(*c)), *(HEAD_SCALE * v for v in sizes)) for c, *sizes in bag)
+    return Mouth(
+        tuple(to_world(line)), bag, lip=0.018, full=0.0035, sunk=0.005, thick=0.011, wall=0.010, columns=14, level=True
+    )
 
 
-def gum(side):
-    line = tube(gum_arc(side, 0.0155, 9), [0.0062] * 9, 1)
-    return mirrored(lambda p: line(to_head(p)) * HEAD_SCALE, 0.0005)
+MOUTH = _mouth()
 
 
-_tongue = tube(
-    [(0, 0.992, 0.045), (0, 0.999, 0.075), (0, 1.000, 0.110), (0, 0.996, 0.137)],
-    [0.026, 0.027, 0.025, 0.018],
-    5,
-    flat=((0, 1, 0), 0.42),
-)
-_furrow = tube([(0, 1.012, 0.06), (0, 1.011, 0.13)], [0.004, 0.004], 1)
-tongue = mirrored(lambda p: cut(_tongue(to_head(p)), _furrow(to_head(p)), 0.008) * HEAD_SCALE, 0.003)
+def extras():
+    return EYE.balls(24, 16) | gums(body, MOUTH) | teeth(body, MOUTH, 7) | {"tongue": tongue(MOUTH)}
 
 
-def close_mouth(points):
-    return to_world(shut(to_head(points), lip_line, GAP, MOUTH, 0.02, 0.07, 0.10))
+def paint(name, p, n):
+    if name in INSIDE:
+        return np.tile(np.array(INSIDE[name], float), (len(p), 1))
+    if name.startswith("eye"):
+        return coat.eye(p, p.mean(0), EYE.radius, EYE.sight * ([-1, 1, 1] if "right" in name else [1, 1, 1]))
+    return coat.fur(p, n)
 
 
 # -- where the mesh is dense -------------------------------------------------------------------------------------------
@@ -245,7 +231,7 @@ def warp(p):
     Never mask a magnifier: its far offset would tear the surface.
     """
     p = magnify(p, to_world(vec(0, 1.06, 0.185)), 0.035, 0.07, 1.5)
-    p = magnify(p, to_world(EYE), 0.045, 0.085, 1.9)
+    p = magnify(p, EYE.centre, 0.045, 0.085, 1.9)
     y, head = _stretch(p[:, 1], 0.80, 0.97, 2.3)
     x, side = _stretch(p[:, 0], 0.33, 0.44, 1.7)
     low, down = _stretch(-p[:, 1], -0.11, -0.05, 1.5)

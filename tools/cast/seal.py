@@ -1,7 +1,8 @@
 """Sedge, the river seal: a long barrel, fore flippers, hind flippers, whiskered muzzle.  Metres."""
 
 import numpy as np
-from creatures import Eye
+from creatures import INSIDE, Eye
+from faces import Mouth, teeth, tongue
 from fields import blend, cut, ellipsoid, magnify, mirrored, mix, step, tube, union
 
 NAME, FILE, CELL, WANTED = "Sedge", "seal", 0.0056, 950
@@ -38,6 +39,7 @@ skull = union(
     ellipsoid((0, 0.435, 0.475), (0.112, 0.098, 0.105)),
     ellipsoid((0, 0.405, 0.555), (0.066, 0.050, 0.055)),
     ellipsoid((0.034, 0.398, 0.582), (0.040, 0.032, 0.036)),
+    ellipsoid((0, 0.366, 0.565), (0.040, 0.022, 0.036)),
 )
 nose = ellipsoid((0, 0.425, 0.608), (0.024, 0.017, 0.016))
 nostril = tube([(0.010, 0.426, 0.632), (0.009, 0.426, 0.612)], [0.0055, 0.003], 1)
@@ -47,15 +49,23 @@ def _body(p):
     d = blend(blend(trunk(p), fore(p), 0.05), hind(p), 0.04)
     q_at = p[:, 2] > 0.25
     q = p[q_at]
-    h = EYE.carve(skull(q), q)
+    h = EYE.lidded(skull(q), q)
     h = cut(blend(h, nose(q), 0.01), nostril(q), 0.005)
-    smile = 0.376 + 0.35 * np.maximum(q[:, 0] - 0.006, 0)
-    h = h + 0.005 * np.exp(-(((q[:, 1] - smile) / 0.006) ** 2)) * step(0.53, 0.56, q[:, 2]) * step(0.075, 0.06, q[:, 0])
     d[q_at] = blend(d[q_at], h, 0.06)
     return d
 
 
 body = mirrored(_body, 0.004)
+
+
+MOUTH = Mouth(
+    line=((0, 0.378, 0.600), (0.018, 0.380, 0.604), (0.036, 0.386, 0.598), (0.050, 0.394, 0.580), (0.058, 0.400, 0.560)),
+    bag=(
+        ((0, 0.382, 0.580), 0.034, 0.014, 0.010), ((0, 0.386, 0.555), 0.042, 0.018, 0.012), ((0, 0.392, 0.525), 0.042, 0.020, 0.014),
+        ((0, 0.398, 0.495), 0.034, 0.018, 0.014), ((0, 0.400, 0.470), 0.016, 0.008, 0.007),
+    ),
+    lip=0.012,
+)  # fmt: skip
 
 
 def warp(p):
@@ -66,10 +76,12 @@ def warp(p):
 
 
 def extras():
-    return EYE.balls(18, 12)
+    return EYE.balls(18, 12) | teeth(body, MOUTH) | {"tongue": tongue(MOUTH)}
 
 
 def paint(name, p, n):
+    if name in INSIDE:
+        return np.tile(np.array(INSIDE[name], float), (len(p), 1))
     if name.startswith("eye"):
         return EYE.colours(p, (74, 50, 38), pupil=(0.80, 0.92))
     x, y, z = np.abs(p[:, 0]), p[:, 1], p[:, 2]

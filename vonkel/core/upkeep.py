@@ -74,6 +74,9 @@ def let_shapes_go(after: Character, before: Character) -> Character:
     gone = {s.name for s in after.shapes} - names
     arrays: dict[str, np.ndarray | None] = {f"shape/{n}/{k}": None for n in gone for k in ("points", "moves")}
     shapes = tuple(s if s.region in known or not s.region else s.model_copy(update={"region": ""}) for s in shapes)
+    if any(set(k.shapes.values()) - names for k in after.kits):
+        kits = (k.model_copy(update={"shapes": {w: s for w, s in k.shapes.items() if s in names}}) for k in after.kits)
+        after = after.with_(kits=tuple(kits))
     boards = tuple(_board_of(b, names, known) for b in after.boards)
     if boards != after.boards or shapes != after.shapes or arrays:
         after = after.with_(boards=boards, shapes=shapes, arrays=arrays)

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
+import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Joint, Kit, unique_name
-from ..core.errors import StepRefused
+from ..core.character import Character, Face, Joint, Kit, unique_name, without_side
+from ..core.errors import NotFound, StepRefused
+from ..core.expression import making
 from ..core.face import eye_spheres
+from ..core.face.marks import found_marks, kind_of, moved_mark
 from ..core.joints.edit import add_joint
 from ..core.rig.fitting import add_kit
 from .registry import Params, step
@@ -54,3 +59,129 @@ def _hold_eyeballs(character: Character, holders: dict[str, str]) -> Character:
     for part, joint in holders.items():
         character = rigid(character, Rigid(part=part, joint=joint))
     return character
+
+
+# -- marks ---------------------------------------------------------------------------------------------------------------
+Coordinate = Annotated[float, Field(ge=-1e5, le=1e5, allow_inf_nan=False)]
+MarkName = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[a-z_]+(_[LR])?$")]
+
+
+class Find(Params):
+    afresh: bool = Field(False, description="also what was put or looked at by hand")
+
+
+def _found_said(c: Character, p: Find) -> str:
+    return "Looked for what is where on the face" + (", all of it afresh" if p.afresh else "")
+
+
+@step("face.find", Find, _found_said)
+def find(character: Character, p: Find) -> Character:
+    """Find eyes, lids, brows, nose, mouth, jaw and ears from the shape of the head, each with how sure it is."""
+    before = character.face
+    face = found_marks(character, None if p.afresh else before)
+    if p.afresh and before is not None:
+        face = face.model_copy(update={"made": before.made, "apart": before.apart})
+    if not face.marks:
+        raise StepRefused("Nothing of a face was found.", character.name, "Put the marks on by hand.")
+    return character.with_(face=face)
+
+
+class MoveMark(Params):
+    mark: MarkName
+    place: tuple[Coordinate, Coordinate, Coordinate] = Field(description="metres")
+    both: bool = Field(True, description="the mark on the other side too, unless their link is open")
+
+
+@step("face.mark", MoveMark, lambda c, p: f"Put the {kind_of(p.mark).label} where it is")
+def mark(character: Character, p: MoveMark) -> Character:
+    """Put a mark somewhere by hand."""
+    return character.with_(face=moved_mark(character, p.mark, np.array(p.place), p.both))
+
+
+class OfMarks(Params):
+    marks: list[MarkName] = Field(min_length=1, max_length=80)
+
+
+def _marks_there(character: Character, names: list[str]) -> Face:
+    face = character.face or Face()
+    known = {m.name for m in face.marks}
+    lost = [n for n in names if n not in known]
+    if lost:
+        raise NotFound(f"The face has no mark “{lost[0]}”.", character.name, "Choose one of the list.")
+    return face
+
+
+@step(
+    "face.accept",
+    OfMarks,
+    lambda c, p: f"Looked at {len(p.marks)} {'mark' if len(p.marks) == 1 else 'marks'} and left them",
+)
+def accept(character: Character, p: OfMarks) -> Character:
+    """Say that marks are where they should be: they are sure from now on, and stay when the face is looked for again."""
+    face = _marks_there(character, p.marks)
+    marks = tuple(m.model_copy(update={"settled": True, "sure": 1.0}) if m.name in p.marks else m for m in face.marks)
+    return character.with_(face=face.model_copy(update={"marks": marks}))
+
+
+@step(
+    "face.unmark",
+    OfMarks,
+    lambda c, p: f"Took off {len(p.marks)} {'mark' if len(p.marks) == 1 else 'marks'} of the face",
+)
+def unmark(character: Character, p: OfMarks) -> Character:
+    """Take marks off: the face has no such thing."""
+    face = _marks_there(character, p.marks)
+    left = tuple(m for m in face.marks if m.name not in p.marks)
+    return character.with_(face=face.model_copy(update={"marks": left}))
+
+
+class Linked(Params):
+    mark: MarkName
+    linked: bool = True
+
+
+@step("face.link", Linked, lambda c, p: f"{'Tied' if p.linked else 'Parted'} both sides of the {kind_of(p.mark).label}")
+def link(character: Character, p: Linked) -> Character:
+    """Whether a mark's partner on the other side goes along when it is moved."""
+    face, word = _marks_there(character, [p.mark]), without_side(p.mark)
+    apart = set(face.apart) - {word} if p.linked else set(face.apart) | {word}
+    return character.with_(face=face.model_copy(update={"apart": tuple(sorted(apart))}))
+
+
+# -- from marks to face --------------------------------------------------------------------------------------------------
+class Nothing(Params):
+    pass
+
+
+@step("face.joints", Nothing, lambda c, p: "Put joints of eyes, jaw and tongue where the marks say")
+def joints(character: Character, p: Nothing) -> Character:
+    """Joints for eyes, jaw and tongue, made or moved to where the marks say."""
+    return making.with_face_joints(character)
+
+
+@step("face.weights", Nothing, lambda c, p: "Gave jaw, teeth, tongue and eyes what they hold")
+def weights(character: Character, p: Nothing) -> Character:
+    """What goes with the jaw, by the marks; what was painted since it was last made stays on top."""
+    return making.with_face_weights(character)
+
+
+@step("face.lids", Nothing, lambda c, p: "Made lids that shut")
+def lids(character: Character, p: Nothing) -> Character:
+    """Shapes of the lids, by the marks; what was sculpted on them since they were last made stays on top."""
+    return making.with_lid_shapes(character)
+
+
+@step("face.expressions", Nothing, lambda c, p: "Made the action units and lip shapes")
+def expressions(character: Character, p: Nothing) -> Character:
+    """Shapes of action units and lips, by the marks; what was sculpted on them since they were last made stays on top."""
+    return making.with_expressions(character)
+
+
+class Controls(Params):
+    pad: bool = Field(True, description="with a pad for the mouth")
+
+
+@step("face.controls", Controls, lambda c, p: "Put on the controls of the face")
+def controls(character: Character, p: Controls) -> Character:
+    """Kits for eyes, lids, jaw and tongue; visemes as poses; a pad for the mouth."""
+    return making.with_face_controls(character, p.pad)

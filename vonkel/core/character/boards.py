@@ -13,7 +13,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from .base import Frozen, Name, Number
-from .refs import Names, RegionName, ShapeName
+from .refs import Inputs, Names, RegionName, ShapeName
 from .rules.curves import ROUNDING, curve_function, rounded
 from .rules.links import Curve, CurveKey
 
@@ -27,13 +27,15 @@ FADES = Curve(keys=(CurveKey(at=0.0, value=1.0), CurveKey(at=1.0, value=0.0)))
 
 
 class BoardPicture(Frozen):
-    """A picture and what it stands for: shape → strength; nothing at all for the face at rest.
+    """A picture and what it stands for: shape → strength, and control → channel → value, of the jaw's for instance; nothing at all for
+    the face at rest.
 
     `own`: a picture of the rigger's, the array `board/<board>/<key>` as bytes; without, it is drawn from the character.
     """
 
     key: Annotated[str, Field(min_length=1, max_length=12, pattern=r"^[a-z0-9]+$")]
     shapes: Annotated[dict[ShapeName, Strength], Field(max_length=200)] = {}
+    pose: Inputs = {}
     place: tuple[Steps, Steps]
     own: bool = False
 

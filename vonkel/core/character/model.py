@@ -183,6 +183,29 @@ class Kit(Frozen):
     joints: dict[str, tuple[JointName, ...]] = {}
     options: dict[str, float | int | str | bool] = {}
     places: dict[str, Vector] = {}
+    shapes: dict[str, ShapeName] = {}  # the kit's own words to the morph targets that it turns on
+
+
+class FaceMark(Frozen):
+    """Where something of a face is, in the character's space: found with how `sure` it is, or put there by hand (`settled`)."""
+
+    name: Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[a-z_]+(_[LR])?$")]
+    place: Vector
+    sure: Annotated[Number, Field(ge=0.0, le=1.0)] = 1.0
+    how: Annotated[str, Field(max_length=80)] = ""
+    settled: bool = False
+
+
+class Face(Frozen):
+    """What is where on a face.  `apart`: marks, without their side, whose partners are moved on their own.  `made`: of which places
+    what was last made of them was made: product → mark → place."""
+
+    marks: Annotated[tuple[FaceMark, ...], Field(max_length=80)] = ()
+    apart: Annotated[tuple[str, ...], Field(max_length=40)] = ()
+    made: Annotated[dict[str, dict[str, Vector]], Field(max_length=12)] = {}
+
+    def mark(self, name: str) -> FaceMark | None:
+        return next((m for m in self.marks if m.name == name), None)
 
 
 class Region(Frozen):
@@ -315,6 +338,7 @@ class Character(Frozen):
     shapes: tuple[Shape, ...] = ()
     regions: tuple[Region, ...] = ()
     boards: tuple[Board, ...] = ()
+    face: Face | None = None
     poses: tuple[SavedPose, ...] = ()
     clips: tuple[Clip, ...] = ()
     skin: Skin | None = None

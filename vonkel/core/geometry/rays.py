@@ -87,3 +87,45 @@ def winding_numbers(points: np.ndarray, triangles: np.ndarray, places: np.ndarra
     out = np.empty(len(places))
     _turned_round(np.ascontiguousarray(points, float), triangles, np.ascontiguousarray(places, float), out)
     return out
+
+
+@compiled
+def _first(
+    points: np.ndarray, triangles: np.ndarray, origins: np.ndarray, ways: np.ndarray, least: float, most: float,
+    out: np.ndarray, which: np.ndarray,
+) -> None:  # fmt: skip
+    for t in range(len(triangles)):
+        a, b, c = points[triangles[t, 0]], points[triangles[t, 1]], points[triangles[t, 2]]
+        e1x, e1y, e1z = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+        e2x, e2y, e2z = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+        for r in range(len(origins)):
+            wx, wy, wz = ways[r, 0], ways[r, 1], ways[r, 2]
+            px, py, pz = wy * e2z - wz * e2y, wz * e2x - wx * e2z, wx * e2y - wy * e2x
+            det = e1x * px + e1y * py + e1z * pz
+            if det == 0.0:
+                continue
+            sx, sy, sz = origins[r, 0] - a[0], origins[r, 1] - a[1], origins[r, 2] - a[2]
+            u = (sx * px + sy * py + sz * pz) / det
+            if u < -1e-9 or u > 1 + 1e-9:
+                continue
+            qx, qy, qz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
+            v = (wx * qx + wy * qy + wz * qz) / det
+            if v < -1e-9 or u + v > 1 + 1e-9:
+                continue
+            d = (e2x * qx + e2y * qy + e2z * qz) / det
+            if least < d < most and d < out[r]:
+                out[r] = d
+                which[r] = t
+
+
+def first_hits(
+    points: np.ndarray, triangles: np.ndarray, origins: np.ndarray, ways: np.ndarray, least: float, most: float = np.inf
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    """How far each of many rays goes before it meets a mesh, from either side: (r,) metres, inf where nothing is met between
+    `least` and `most`; and which triangle (r,), −1 for none.  origins and unit ways are (r, 3)."""
+    out, which = np.full(len(origins), np.inf), np.full(len(origins), -1)
+    _first(
+        np.ascontiguousarray(points, float), np.ascontiguousarray(triangles), np.ascontiguousarray(origins, float),
+        np.ascontiguousarray(ways, float), least, most, out, which,
+    )  # fmt: skip
+    return out, which

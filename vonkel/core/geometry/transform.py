@@ -60,6 +60,11 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
         p if p.carried is None else p.model_copy(update={"carried": _carried(p.carried, matrix, offset)})
         for p in character.parts
     )
+    face = character.face
+    if face is not None:
+        made = {k: {n: place(p) for n, p in marks.items()} for k, marks in face.made.items()}
+        marks = tuple(m.model_copy(update={"place": place(m.place)}) for m in face.marks)
+        face = face.model_copy(update={"marks": marks, "made": made})
     pictures = character.pictures
     if scale != 1.0:
         pictures = tuple(
@@ -73,6 +78,7 @@ def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) ->
     return character.with_(
         parts=parts,
         joints=joints,
+        face=face,
         controls=controls,
         kits=kits,
         rules=rules,

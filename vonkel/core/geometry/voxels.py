@@ -255,6 +255,38 @@ def solid_from_mesh(
     return Solid(np.asarray(low, float), float(h), (score > 0).reshape(shape), gaps.reshape(shape))
 
 
+POCKET = 0.065
+"""How wide mouths and the sockets of eyes may be, shares of a body's size."""
+
+
+def without_pockets(solid: Solid, reach: float) -> Solid:
+    """The solid with its pockets filled: mouths and the sockets of eyes, which are inside as far as a body's build goes.
+
+    A cell is in a pocket when in at least five of the six directions along the axes the body lies within `reach` metres.
+    """
+    most = max(int(reach / solid.h), 1)
+    inside = solid.inside
+    for _ in range(2):
+        walls = np.zeros(inside.shape, np.int8)
+        for axis in range(3):
+            at = np.arange(inside.shape[axis]).reshape([-1 if k == axis else 1 for k in range(3)])
+            before = np.maximum.accumulate(np.where(inside, at, -(10**6)), axis)
+            after = np.flip(np.minimum.accumulate(np.flip(np.where(inside, at, 10**6), axis), axis), axis)
+            walls += (at - before <= most).astype(np.int8) + (after - at <= most)
+        pocket = ~inside & (walls >= 5)
+        if not pocket.any():
+            break
+        inside = inside | pocket
+    filled = inside & ~solid.inside
+    if solid.gaps is None:
+        return Solid(solid.low, solid.h, inside)
+    gaps = np.where(filled, 0, solid.gaps).astype(np.uint8)
+    for axis in range(3):  # nor is there a gap between a cell and a filled one beyond it
+        beyond = np.roll(filled, -1, axis)
+        gaps = np.where(beyond, gaps & ~np.uint8(1 << axis), gaps).astype(np.uint8)
+    return Solid(solid.low, solid.h, inside, gaps)
+
+
 @compiled
 def heap_push(heap_d: np.ndarray, heap_i: np.ndarray, size: int, d: float, i: int) -> None:
     k = size

@@ -7,7 +7,7 @@ import numpy as np
 from ..character import Character, Joint
 from ..derived import derived
 from ..geometry.topology import skin_triangles
-from ..geometry.voxels import Solid, solid_from_mesh
+from ..geometry.voxels import POCKET, Solid, solid_from_mesh, without_pockets
 
 
 @derived("points", "face_starts", "face_corners", "parts", most=4)
@@ -17,7 +17,8 @@ def body_solid(character: Character, cells: int = 120) -> Solid:
     low, high = character.points.min(0) - 2 * h, character.points.max(0) + 2 * h
     half = np.ceil(max(-low[0], high[0]) / h) * h
     low[0], high[0] = -half, half
-    return solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
+    solid = solid_from_mesh(character.points, skin_triangles(character), h, (low, high))
+    return without_pockets(solid, POCKET * character.size)
 
 
 def may_stick_out(character: Character, joint: Joint) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 
 from ..character import Board, Ref, Shape
-from ..character.boards import ACROSS, UP, shape_strengths
+from ..character.boards import ACROSS, UP, picture_strengths, shape_strengths
 from ..character.refs import SHAPES
 from .builder import Builder
 from .program import Operation, State, Values
@@ -63,23 +63,40 @@ def in_between_knots(shapes: Iterable[Shape], parent: str) -> list[float]:
     return sorted({0.0, 1.0, *(s.at for s in shapes if s.between == parent)})
 
 
-def board_operation(builder: Builder, board: Board) -> Operation | None:
-    """The bead of a board drives the shapes of its pictures."""
+def board_operations(builder: Builder, board: Board) -> list[Operation]:
+    """The bead of a board drives the shapes of its pictures, and the controls that they pose: two operations, since what a control
+    does may lead shapes itself."""
     bead = str(Ref.board(board.name))
     for channel, low, high in ((ACROSS, board.low[0], board.high[0]), (UP, board.low[1], board.high[1])):
         builder.new_channel(bead, channel, 0.0, low, high)
-    index = {n: builder.channels[(SHAPES, n)] for q in board.pictures for n in q.shapes}
-    if not index:
-        return None
     across, up = builder.channels[(bead, ACROSS)], builder.channels[(bead, UP)]
-    strengths = shape_strengths(board)
+    index = {n: builder.channels[(SHAPES, n)] for q in board.pictures for n in q.shapes}
+    made = []
+    if index:
+        strengths = shape_strengths(board)
 
-    def drive(state: State, values: Values) -> None:
-        for shape, strength in strengths(values[across], values[up]).items():
-            values[index[shape]] += strength
+        def drive(state: State, values: Values) -> None:
+            for shape, strength in strengths(values[across], values[up]).items():
+                values[index[shape]] += strength
 
-    words = f"the bead of the board {board.name} leads {len(index)} {'shape' if len(index) == 1 else 'shapes'}"
-    return Operation(words, (), (), drive, (bead,), drives=(SHAPES,), group=board.name)
+        words = f"the bead of the board {board.name} leads {len(index)} {'shape' if len(index) == 1 else 'shapes'}"
+        made.append(Operation(words, (), (), drive, (bead,), drives=(SHAPES,), group=board.name))
+    posed = [
+        [(builder.channels[(c, k)], v) for c, given in q.pose.items() for k, v in given.items() if (c, k) in builder.channels]
+        for q in board.pictures
+    ]  # fmt: skip
+    if any(posed):
+        pictures, whole = picture_strengths(board), board.strength
+
+        def pose(state: State, values: Values) -> None:
+            for own, strength in zip(posed, pictures(values[across], values[up]), strict=True):
+                for i, v in own:
+                    values[i] += strength * whole * v
+
+        controls = tuple(dict.fromkeys(c for q in board.pictures for c in q.pose))
+        words = f"the bead of the board {board.name} poses {', '.join(controls)}"
+        made.append(Operation(words, (), (), pose, (bead,), drives=controls, group=board.name))
+    return made
 
 
 def blend_operation(builder: Builder, shapes: tuple[Shape, ...]) -> Operation | None:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from ..character import Character
 from ..derived import derived
 from ..errors import RigLoop, StepRefused
-from .blends import GROUP, blend_operation, board_operation
+from .blends import GROUP, blend_operation, board_operations
 from .builder import WHOLE, Builder
 from .kits import KINDS
 from .program import UNIT_SCALE, Operation, RigProgram
@@ -41,6 +41,8 @@ def _compile(character: Character, size: float, off: frozenset[str]) -> RigProgr
             builder.stands.update(rule.stands())
     for kit in character.kits:
         builder.stands.update(KINDS[kit.kind].stands(builder, kit))
+    for shape in character.shapes:
+        builder.new_channel("shapes", shape.name, 0.0, shape.low, shape.high)
     operations: list[Operation] = []
     for kit in character.kits:
         operations += [replace(o, group=kit.name) for o in KINDS[kit.kind].operations(builder, kit)]
@@ -50,15 +52,15 @@ def _compile(character: Character, size: float, off: frozenset[str]) -> RigProgr
             parent = builder.parent_slot(joint)
             words = f"{joint.name} follows {joint.parent}" if joint.parent else f"{joint.name} stays on the ground"
             operations.append(replace(builder.follow(Slot.joint(joint.name), parent, words), group=PLAIN))
-    for shape in character.shapes:
-        builder.new_channel("shapes", shape.name, 0.0, shape.low, shape.high)
     builder.written_with = {w: o.writes for o in operations for w in o.writes if w not in o.amends}
     for rule in character.rules:
         if rule.on:
             operations += [replace(o, group=rule.kit or rule.name) for o in rule_operations(builder, rule)]
-    for made in (*(board_operation(builder, b) for b in character.boards), blend_operation(builder, character.shapes)):
-        if made is not None:
-            operations.append(made)
+    for board in character.boards:
+        operations += board_operations(builder, board)
+    blended = blend_operation(builder, character.shapes)
+    if blended is not None:
+        operations.append(blended)
     if off:
         operations = [_left_out(builder, o) if o.sentence in off else o for o in operations]
     for o in operations:

@@ -20,7 +20,16 @@ from ...compiled import compiled
 from ...errors import StepRefused
 from ...geometry.spheres import balls_among, fit_sphere
 from ...geometry.topology import skin_triangles, topology_of
-from ...geometry.voxels import STEP_LENGTHS, Solid, cost_of_thin, distances_through, extremities, solid_from_mesh
+from ...geometry.voxels import (
+    POCKET,
+    STEP_LENGTHS,
+    Solid,
+    cost_of_thin,
+    distances_through,
+    extremities,
+    solid_from_mesh,
+    without_pockets,
+)
 from ..shapes import connected, without_sheets
 
 UP = np.array([0.0, 1.0, 0.0])
@@ -47,7 +56,8 @@ def fill(character: Character, cells: int = CELLS, finest: float = 200.0) -> Sol
     low, high = used.min(0), used.max(0)
 
     def at(h: float) -> Solid:
-        return mended(solid_from_mesh(points, triangles, h, (low - 2 * h, high + 2 * h)))
+        filled = solid_from_mesh(points, triangles, h, (low - 2 * h, high + 2 * h))
+        return mended(without_pockets(filled, POCKET * size))
 
     rough = at(size / 70)
     volume = max(len(rough.cells), 50) * (size / 70) ** 3

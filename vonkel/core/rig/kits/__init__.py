@@ -8,6 +8,8 @@ from .eyes import Eyes
 from .fins import Fan, Fin
 from .foot import Foot
 from .head import Head
+from .jaw import JawKit
+from .lids import LidsKit
 from .limb import Arm, Leg
 from .muscle import Muscle
 from .single import Single
@@ -18,7 +20,7 @@ from .wing import Wing
 
 _ALL = (
     Whole(), Body(), Head(), Arm(), Leg(), Foot(), Digits(), Wing(), Fin(), Fan(), Chain(), Stance(), Twist(), Muscle(),
-    Turns(), Single(), Eyes(),
+    Turns(), Single(), Eyes(), LidsKit(), JawKit(),
 )  # fmt: skip
 KINDS: dict[str, KitKind] = {k.kind: k for k in _ALL}
 

@@ -7,7 +7,6 @@ FUR, CREAM, SOOT, EMBER, NOSE = (
     np.array(c, float) for c in ((122, 88, 66), (234, 217, 184), (66, 50, 46), (206, 92, 40), (46, 36, 38))
 )
 SCLERA, IRIS, PUPIL = (np.array(c, float) for c in ((244, 236, 220), (214, 138, 38), (30, 22, 22)))
-PLAIN = {"teeth": (238, 228, 206), "gum": (190, 104, 106), "tongue": (201, 112, 112)}
 
 
 def fur(p, normals):

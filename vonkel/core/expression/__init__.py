@@ -1,0 +1,1 @@
+"""From a face's marks to what moves it: lids, jaw, lips, expressions."""

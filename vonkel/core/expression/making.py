@@ -1,0 +1,397 @@
+"""From the marks of a face to joints, weights, shapes and controls: made anew after a mark has moved, with what was done by hand kept.
+
+Each product remembers of which places it was made (`Face.made`).  What a rigger did to it since is the difference to what those
+places give, and goes onto what the new places give.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ..character import (
+    Board,
+    BoardPicture,
+    Character,
+    Face,
+    Joint,
+    Kit,
+    SavedPose,
+    Shape,
+    unique_name,
+)
+from ..errors import StepRefused
+from ..face.estimate import Estimate
+from ..face.head import head_joint
+from ..face.marks import face_of
+from ..joints.edit import add_joint, move_joint
+from ..progress import tell
+from ..rig.fitting import add_kit, remove_kit
+from ..rig.kits.jaw import SEAL
+from ..rig.kits.lids import LOWER, LOWER_WIDE, UPPER, UPPER_WIDE, WIDE
+from ..shapes.moves import moves_of, with_moves, with_shape
+from ..weights import WeightTable, table_of, with_table
+from .jaw import Jaw, find_jaw
+from .lids import Lids
+from .units import SEALED, UNDER_TEETH, UNITS, VISEMES, Sculptor, lip_under_teeth, sealed, unit_moves
+
+HEADING_LIDS, HEADING_UNITS, HEADING_MOUTH = "lids", "action units", "mouth"
+BETWEEN = (0.25, 0.5, 0.75)  # of a lid's travel: with straight lines between these it keeps off the ball
+JAW_DEGREES = 25.0
+PAD = "mouth pad"
+Places = dict[str, tuple[float, float, float]]
+
+
+def places_of(face: Face) -> Places:
+    return {m.name: m.place for m in face.marks}
+
+
+def _face(character: Character) -> Face:
+    if character.face is None or not character.face.marks:
+        raise StepRefused("The face has no marks yet.", character.name, "Find what is where first.")
+    return character.face
+
+
+def _made(character: Character, product: str) -> Character:
+    face = _face(character)
+    return character.with_(face=face.model_copy(update={"made": {**face.made, product: places_of(face)}}))
+
+
+def _before(character: Character, product: str) -> Estimate | None:
+    """The face as it was when a product was last made."""
+    face = _face(character)
+    return face_of(character, face.made[product]) if product in face.made else None
+
+
+# -- joints --------------------------------------------------------------------------------------------------------------
+def with_face_joints(character: Character, neck_leads: bool = False) -> Character:
+    """Joints for eyes, jaw and tongue where the marks say, made or moved there."""
+    face = face_of(character)
+    _face(character)
+    head = head_joint(character)
+    result = character
+    if head is None:
+        raise StepRefused("No joint is the head's.", character.name, "Lay a plan first.")
+    holder = head.name
+    back = face.head.back
+    for eye in face.eyes:
+        result = _placed(result, "eye", "eye", eye.side, back(eye.centre), holder)
+    jaw = find_jaw(face)
+    if jaw is not None:
+        left = face.head.turn[0]
+        result = _placed(result, "jaw", "jaw", "C", back(jaw.hinge), holder, hinge=left)
+        result = _placed(
+            result, "jaw_end", "jaw_end", "C", back(jaw.chin), result.joint_with_role("jaw").name, deforms=False
+        )  # type: ignore[union-attr]
+        result = _with_tongue(result, face)
+    return _made(result, "joints")
+
+
+def _placed(
+    character: Character, name: str, role: str, side: str, place: np.ndarray, parent: str, deforms: bool = True,
+    hinge: np.ndarray | None = None,
+) -> Character:  # fmt: skip
+    there = next((j for j in character.joints if j.role == role and j.side == side), None)
+    if there is not None:
+        if np.linalg.norm(np.array(there.place) - place) < 1e-9 * character.size:
+            return character
+        return move_joint(character, there.name, place, both_sides=False, inside=False)
+    wanted = unique_name(name if side == "C" else f"{name}_{side}", set(character.joint_index))
+    at = (float(place[0]), float(place[1]), float(place[2]))
+    return add_joint(
+        character,
+        Joint(name=wanted, parent=parent, side=side, place=at, role=role, deforms=deforms),  # type: ignore[arg-type]
+    )
+
+
+def tongue_line(face: Estimate, count: int = 0) -> np.ndarray | None:
+    """Places along the middle of the tongue, from its root to its tip (k, 3), in the head's frame; by its length where no count is given."""
+    head = face.head
+    p = head.p[head.inside & (head.role == "tongue")]
+    if len(p) < 12:
+        return None
+    root, tip = float(p[:, 2].min()), float(p[:, 2].max())
+    count = count or int(np.clip(round((tip - root) / (0.13 * head.size)), 2, 6)) + 1
+    z = root + (tip - root) * np.linspace(0.06, 0.96, count)
+    width = 0.7 * (tip - root) / count
+    near = [p[np.abs(p[:, 2] - at) < width] for at in z]
+    return np.array(
+        [[0.0, float(q[:, 1].mean()) if len(q) else float(p[:, 1].mean()), at] for q, at in zip(near, z, strict=True)]
+    )
+
+
+def _with_tongue(character: Character, face: Estimate) -> Character:
+    there = [j for j in character.joints if j.role.startswith("tongue")]
+    line = tongue_line(face, len(there))
+    jaw = character.joint_with_role("jaw")
+    if line is None or jaw is None:
+        return character
+    parent = jaw.name
+    for i, place in enumerate(line):
+        end = i == len(line) - 1
+        role = "tongue_end" if end else f"tongue_{i + 1}"
+        character = _placed(character, role, role, "C", face.head.back(place), parent, deforms=not end)
+        parent = next(j.name for j in character.joints if j.role == role)
+    return character
+
+
+# -- weights -------------------------------------------------------------------------------------------------------------
+def with_face_weights(character: Character) -> Character:
+    """Jaw, eyes, teeth and tongue held as the marks say; what was painted on the jaw since it was last made stays on top of it."""
+    if character.skin is None:
+        raise StepRefused("There is no skin yet.", character.name, "Bind it at the Skin station first.")
+    face = face_of(character)
+    jaw, joint = find_jaw(face), character.joint_with_role("jaw")
+    table = table_of(character)
+    if jaw is not None and joint is not None:
+        share = jaw.share[face.head.number]
+        old = _before(character, "weights")
+        old_jaw = find_jaw(old) if old is not None else None
+        if old_jaw is not None:
+            share = np.clip(share + table.of(joint.name) - old_jaw.share[face.head.number], 0, 1)
+        table = _with_share(character, table, joint.name, share)
+        table = _tongue_held(character, table, face)
+    for eye in face.eyes:
+        holder = next((j.name for j in character.joints if j.role == "eye" and j.side == eye.side), None)
+        rows = np.flatnonzero(np.isin(face.head.number, eye.points))
+        if holder and len(rows):
+            table = table.given_rows(rows, holder)
+    return _made(with_table(character, table.normalised()), "weights")
+
+
+def _with_share(character: Character, table: WeightTable, jaw: str, share: np.ndarray) -> WeightTable:
+    """The jaw holds `share` (n,), the others what is left in their proportions; what they didn't hold goes to the jaw's parent."""
+    head = character.joint(jaw).parent or jaw
+    others = table.scaled({jaw: 0.0})
+    for n in table.joints:
+        if character.joint(n).role.startswith("tongue"):
+            others = others.scaled({n: 0.0})
+    sums = others.sums()
+    bare = np.where((sums <= 1e-9) & (share < 1), 1.0 - share, 0.0)
+    by = np.where(sums > 1e-9, (1.0 - share) / np.where(sums > 1e-9, sums, 1.0), 0.0)
+    kept = WeightTable(others.joints, others.held.multiply(by[:, None]).tocsr())
+    return kept.added(head, bare).replaced(jaw, share)
+
+
+def _tongue_held(character: Character, table: WeightTable, face: Estimate) -> WeightTable:
+    """Along the tongue each joint holds what lies by it, softly; the jaw holds its root."""
+    line = [j for j in character.joints if j.role.startswith("tongue_") and j.deforms]
+    rows = np.flatnonzero((face.head.inside & (face.head.role == "tongue"))[face.head.number])
+    jaw = character.joint_with_role("jaw")
+    if not line or not len(rows) or jaw is None:
+        return table
+    line.sort(key=lambda j: j.role)
+    z = face.head.own(character.points[rows])[:, 2]
+    at = np.array([face.head.own(np.array(j.place))[2] for j in line])
+    names = [jaw.name, *(j.name for j in line)]
+    step = float(np.diff(at).mean()) if len(at) > 1 else float(np.ptp(z)) or 1.0
+    knots = np.r_[at[0] - 0.5 * step, at + 0.5 * step]  # each bone holds its own middle wholly
+    for k, name in enumerate(names):
+        hat = np.interp(z, knots, np.eye(len(names))[k])
+        whole = table.of(name)
+        whole[rows] = hat
+        table = table.replaced(name, whole)
+    clear = np.ones(len(table))
+    for name in table.joints:
+        if name not in names:
+            column = table.of(name)
+            if column[rows].any():
+                column[rows] = 0.0
+                table = table.replaced(name, column)
+    assert len(clear) == len(table)
+    return table
+
+
+# -- shapes --------------------------------------------------------------------------------------------------------------
+def _sculptor(face: Estimate) -> Sculptor:
+    return Sculptor(face, find_jaw(face), tuple(Lids(face.head, e) for e in face.eyes if e.opens))
+
+
+Generated = Iterator[tuple[Shape, np.ndarray]]
+
+
+def _lid_shapes(face: Estimate) -> Generated:
+    """Shapes of both lids of each eye that opens, with their in-betweens; moves (n, 3) in the head's frame."""
+    for eye in face.eyes:
+        if not eye.opens:
+            continue
+        lids = Lids(face.head, eye)
+        for word in (UPPER, LOWER):
+            key = "up" if word == UPPER else "low"
+            name = f"{word} lid_{eye.side}"
+            whole = lids.moves(**{key: 1.0})
+            yield Shape(name=name, heading=HEADING_LIDS), whole
+            for at in BETWEEN:
+                title = f"{word} lid at {at:.0%}_{eye.side}".replace("%", "")
+                yield Shape(name=title, heading=HEADING_LIDS, between=name, at=at), lids.moves(**{key: at}) - at * whole
+            yield Shape(name=f"{word} lid wide_{eye.side}", heading=HEADING_LIDS), lids.moves(**{key: -WIDE})
+
+
+def _expression_shapes(face: Estimate) -> Generated:
+    """Action units, a lip under the teeth, and lips sealed over an open jaw."""
+    s = _sculptor(face)
+    for unit in UNITS:
+        moves = unit_moves(s, unit)
+        if moves is not None:
+            yield Shape(name=unit.title, heading=HEADING_UNITS), moves
+    if s.jaw is not None:
+        yield Shape(name=UNDER_TEETH, heading=HEADING_MOUTH), lip_under_teeth(s)
+        yield Shape(name=SEALED, heading=HEADING_MOUTH), sealed(s, JAW_DEGREES)
+
+
+def _with_generated(character: Character, product: str, now: Generated, before: Generated | None) -> Character:
+    """The shapes as generated now, with what was sculpted on them since they were last made."""
+    turn_of = face_of(character).head
+    was = {s.name: m for s, m in before} if before is not None else {}
+    for shape, own in now:
+        moves = (own @ turn_of.turn)[turn_of.number]
+        if any(s.name == shape.name for s in character.shapes):
+            if shape.name in was:
+                moves = moves + moves_of(character, shape.name) - (was[shape.name] @ turn_of.turn)[turn_of.number]
+            else:
+                continue  # a shape of the rigger's own that is called so
+            character = with_moves(character, shape.name, moves)
+        else:
+            character = with_shape(character, shape, moves)
+    return _made(character, product)
+
+
+def with_lid_shapes(character: Character) -> Character:
+    """Shapes for the lids of each eye that has an opening."""
+    _face(character)
+    old = _before(character, "lids")
+    return _with_generated(
+        character, "lids", _lid_shapes(face_of(character)), _lid_shapes(old) if old is not None else None
+    )
+
+
+def with_expressions(character: Character) -> Character:
+    """Shapes for the action units that the face has marks for, and of the lips."""
+    _face(character)
+    old = _before(character, "expressions")
+    tell(0.1, "sculpting expressions")
+    return _with_generated(
+        character,
+        "expressions",
+        _expression_shapes(face_of(character)),
+        _expression_shapes(old) if old is not None else None,
+    )
+
+
+# -- controls ------------------------------------------------------------------------------------------------------------
+def with_face_controls(character: Character, pad: bool = True) -> Character:
+    """Kits for eyes, lids, jaw and tongue, visemes as poses, and a pad for the mouth; what is there already stays."""
+    face = face_of(character)
+    _face(character)
+    known = {s.name for s in character.shapes}
+    result = _eye_kits(character, face, known)
+    jaw = result.joint_with_role("jaw")
+    if jaw is not None and find_jaw(face) is not None:
+        result = _jaw_kit(result, jaw, known)
+        result = _tongue_kit(result)
+        result = _viseme_poses(result)
+        if pad:
+            result = _with_pad(result)
+    return _made(result, "controls")
+
+
+def _driving(character: Character, joint: str) -> Kit | None:
+    return next((k for k in character.kits if any(joint in names for names in k.joints.values())), None)
+
+
+def _eye_kits(character: Character, face: Estimate, known: set[str]) -> Character:
+    eyes = [j for j in character.joints if j.role == "eye"]
+    loose = tuple(j.name for j in eyes if _driving(character, j.name) is None)
+    if loose:
+        character = add_kit(character, Kit(name="eyes", kind="eyes", joints={"eyes": loose}))
+    for j in eyes:
+        eye = next((e for e in face.eyes if e.side == j.side and e.opens), None)
+        if eye is None or any(k.kind == "lids" and j.name in k.joints["eye"] for k in character.kits):
+            continue
+        words = {
+            UPPER: f"upper lid_{j.side}", LOWER: f"lower lid_{j.side}", UPPER_WIDE: f"upper lid wide_{j.side}",
+            LOWER_WIDE: f"lower lid wide_{j.side}",
+        }  # fmt: skip
+        opening = Lids(face.head, eye).opening
+        kit = Kit(
+            name=f"lids_{j.side}", kind="lids", side=j.side, joints={"eye": (j.name,)}, options={"opening": opening},
+            shapes={w: s for w, s in words.items() if s in known},
+        )  # fmt: skip
+        character = add_kit(character, kit)
+    return character
+
+
+def _jaw_kit(character: Character, jaw: Joint, known: set[str]) -> Character:
+    there = _driving(character, jaw.name)
+    if there is not None and there.kind == "jaw":
+        return character
+    if there is not None and there.kind in ("turns", "single"):  # a jaw that only turned gets sliders instead
+        character = remove_kit(character, there.name)
+    elif there is not None:
+        return character
+    shapes = {SEAL: SEALED} if SEALED in known else {}
+    return add_kit(
+        character,
+        Kit(name="jaw", kind="jaw", joints={"jaw": (jaw.name,)}, options={"degrees": JAW_DEGREES}, shapes=shapes),
+    )
+
+
+def _tongue_kit(character: Character) -> Character:
+    line = tuple(
+        j.name for j in sorted(character.joints, key=lambda j: j.role) if j.role.startswith("tongue_") and j.deforms
+    )
+    if not line or any(_driving(character, n) for n in line):
+        return character
+    end = next((j.name for j in character.joints if j.role == "tongue_end"), None)
+    kind = "chain" if len(line) >= 4 else "turns"
+    chain = (*line, end) if end and kind == "chain" else line
+    return add_kit(character, Kit(name="tongue", kind=kind, joints={"chain": chain}))
+
+
+def _jaw_control(character: Character) -> str:
+    kit = next((k for k in character.kits if k.kind == "jaw"), None)
+    return next((c.name for c in character.controls if kit is not None and c.kit == kit.name), "")
+
+
+def _viseme_poses(character: Character) -> Character:
+    """A pose for each viseme whose shapes are there, under their published numbers; poses that are there already stay."""
+    titles = {u.number: u.title for u in UNITS}
+    known, taken, jaw = {s.name for s in character.shapes}, {p.name for p in character.poses}, _jaw_control(character)
+    poses = list(character.poses)
+    for v in VISEMES:
+        if v.title in taken:
+            continue
+        shapes = {titles[n]: strength for n, strength in v.units.items() if titles[n] in known}
+        if v.under and UNDER_TEETH in known:
+            shapes[UNDER_TEETH] = v.under
+        values: dict[str, dict[str, float]] = {"shapes": shapes} if shapes else {}
+        if v.open and jaw:
+            values[jaw] = {"open": v.open}
+        if values:
+            poses.append(SavedPose(name=v.title, values=values))
+    return character.with_(poses=tuple(poses))
+
+
+def _with_pad(character: Character) -> Character:
+    """A square for the mouth: narrow to wide across, shut to open upwards."""
+    if any(b.name == PAD for b in character.boards):
+        return character
+    titles, known, jaw = {u.number: u.title for u in UNITS}, {s.name for s in character.shapes}, _jaw_control(character)
+    narrow, wide, grin = (titles[n] for n in (18, 20, 12))
+    if not {narrow, wide, grin} <= known:
+        return character
+    opened = {jaw: {"open": 0.9}} if jaw else {}
+    pictures = (
+        BoardPicture(key="rest", place=(0.0, 0.0)),
+        BoardPicture(key="p1", place=(-1.0, 1.0), shapes={narrow: 0.8}, pose=opened),
+        BoardPicture(key="p2", place=(1.0, 1.0), shapes={wide: 0.7}, pose=opened),
+        BoardPicture(key="p3", place=(-1.0, -1.0), shapes={narrow: 1.0}),
+        BoardPicture(key="p4", place=(1.0, -1.0), shapes={wide: 0.6, grin: 0.6}),
+    )
+    return character.with_(boards=(*character.boards, Board(name=PAD, pictures=pictures, blend="corners")))
+
+
+def jaw_of(character: Character) -> Jaw | None:
+    """The jaw as the marks have it; None where they don't."""
+    return find_jaw(face_of(character))

@@ -1,0 +1,69 @@
+"""Where everything of a face is, estimated from a head's shape, each with how sure it is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..character import Character
+from ..progress import tell
+from .eyes import Eye, find_eyes
+from .head import Head, head_of
+from .middle import Mouth, Spot, find_middle
+from .openings import open_eye
+from .sides import find_brow, find_ear, hinge_of_jaw
+
+
+@dataclass(frozen=True, eq=False)
+class Estimate:
+    """What was found on a head; spots by name, in the head's frame."""
+
+    head: Head
+    eyes: list[Eye]
+    mouth: Mouth
+    spots: dict[str, Spot]
+
+    def placed(self) -> dict[str, np.ndarray]:
+        """The spots' places in the character's space."""
+        return {n: self.head.back(s.place) for n, s in self.spots.items()}
+
+
+def estimate_face(character: Character) -> Estimate:
+    """Find eyes, lids, brows, nose, mouth, jaw and ears.  Raises StepRefused where there is no head."""
+    tell(0.05, "looking for the head")
+    head = head_of(character)
+    tell(0.2, "looking for the eyes")
+    eyes = find_eyes(head)
+    for eye in eyes:
+        open_eye(head, eye)
+    tell(0.5, "looking for nose, mouth and chin")
+    mouth = find_middle(head, eyes)
+    spots = dict(mouth.spots)
+    for eye in eyes:
+        spots |= _of_eye(eye)
+        spots |= find_brow(head, eye) if eye.opens else {}
+    tell(0.8, "looking for ears")
+    for sign, tag in ((1, "L"), (-1, "R")):
+        joint = character.joint_with_role("ear", tag)  # type: ignore[arg-type]
+        planned = head.own(np.array(joint.place)) if joint is not None else None
+        spots |= find_ear(head, mouth, eyes, sign, planned)
+        hinge = hinge_of_jaw(head, mouth, eyes, spots.get(f"ear_{tag}"), sign)
+        if hinge is not None:
+            spots[f"jaw_hinge_{tag}"] = hinge
+    return Estimate(head, eyes, mouth, spots)
+
+
+def _of_eye(eye: Eye) -> dict[str, Spot]:
+    sure = eye.sure * (0.95 if eye.opens else 0.35)
+    over = (eye.rim - eye.centre) @ eye.frame[1]
+    inner, outer = eye.corners
+    return {
+        f"eye_{eye.side}": Spot(
+            eye.centre, eye.sure, {"ball": "its own ball", "pit": "a pit", "sculpted": "a bump"}[eye.kind]
+        ),
+        f"eye_inner_{eye.side}": Spot(inner, sure, "the opening’s end"),
+        f"eye_outer_{eye.side}": Spot(outer, sure, "the opening’s end"),
+        f"lid_upper_{eye.side}": Spot(eye.rim[int(np.argmax(over))], sure, "top of the opening"),
+        f"lid_lower_{eye.side}": Spot(eye.rim[int(np.argmin(over))], sure, "bottom of the opening"),
+    }

@@ -1,0 +1,376 @@
+"""A head as the face's finders see it: points joined by place, in its own frame, with what light and bending tell of it.
+
+The frame: the head's middle plane at x = 0, its own left at +x, up +y, facing +z; metres.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from scipy.optimize import minimize
+from scipy.sparse import coo_matrix, csr_matrix, diags
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from ..character import Character, Joint
+from ..compiled import compiled
+from ..errors import StepRefused
+from ..geometry.rays import first_hits
+from ..geometry.rotations import unit
+from ..geometry.spheres import fit_sphere
+from ..geometry.topology import point_normals, topology_of, welded_points
+
+NEARER = 0.75  # a point is of the head when this share of its way to the head's bones is shorter than to any other bone
+EYE_SIZES = 0.02, 0.3  # radius of an eyeball, shares of the head's size
+DIRECTIONS, GRID = 96, 320  # of the light: maps, and cells along a side of each
+OF_HEAD = ("jaw", "ear", "eye", "tongue", "muzzle")
+
+
+@dataclass(frozen=True, eq=False)
+class Head:
+    """p (n, 3) places in the head's frame; t (m, 3) triangles; edges (e, 2); role (n,) of the part each point is of.
+
+    number (N,): the row here of each point of the character; inside (n,): of the head; turn (3, 3) and shift (3,) take space to
+    the frame; even: whether its halves are alike; alone: whether nothing but the head is there.
+    """
+
+    p: np.ndarray
+    t: np.ndarray
+    edges: np.ndarray
+    role: np.ndarray
+    number: np.ndarray
+    first: np.ndarray
+    inside: np.ndarray
+    turn: np.ndarray
+    shift: np.ndarray
+    even: bool
+    alone: bool
+    seams: np.ndarray  # (n,) the piece of the mesh before its points were joined by place
+
+    def own(self, p: np.ndarray) -> np.ndarray:
+        return np.asarray(p @ self.turn.T + self.shift)
+
+    def back(self, p: np.ndarray) -> np.ndarray:
+        return np.asarray((p - self.shift) @ self.turn)
+
+    @cached_property
+    def skin(self) -> np.ndarray:
+        """(n,): points that are neither eyes nor in the mouth."""
+        return ~np.isin(self.role, ["eye", "teeth", "tongue", "rigid", "prop", "line"])
+
+    @cached_property
+    def surface(self) -> np.ndarray:
+        return self.inside & self.skin
+
+    @cached_property
+    def normals(self) -> np.ndarray:
+        return point_normals(self.p, self.t.astype(np.int32))
+
+    @cached_property
+    def tri(self) -> np.ndarray:
+        """(k, 3) triangles of the head's skin."""
+        return np.ascontiguousarray(self.t[self.surface[self.t].all(1)])
+
+    @cached_property
+    def low(self) -> np.ndarray:
+        return np.asarray(self.p[self.surface].min(0))
+
+    @cached_property
+    def high(self) -> np.ndarray:
+        return np.asarray(self.p[self.surface].max(0))
+
+    @cached_property
+    def crown(self) -> np.ndarray:
+        """The highest place on the middle plane (3,)."""
+        wide = 0.03 * np.ptp(self.p[self.surface, 0])
+        mid = self.surface & (np.abs(self.p[:, 0]) < wide)
+        own = self.p[mid if mid.any() else self.surface]
+        return np.asarray(own[np.argmax(own[:, 1])])
+
+    @cached_property
+    def size(self) -> float:
+        """The cube root of the head's box, less what stands higher than the crown."""
+        own = self.p[self.surface & (self.p[:, 1] <= self.crown[1] + 1e-9)]
+        box = np.percentile(own, [1, 99], axis=0)
+        return float(np.cbrt(np.prod(np.maximum(box[1] - box[0], 1e-9))))
+
+    def reach(self, mask: np.ndarray | None = None) -> csr_matrix:
+        """Lengths of the edges among `mask` (n,), both ways."""
+        e = self.edges if mask is None else self.edges[mask[self.edges].all(1)]
+        return graph(e, np.linalg.norm(self.p[e[:, 0]] - self.p[e[:, 1]], axis=1), len(self.p))
+
+    def pieces(self, mask: np.ndarray) -> list[np.ndarray]:
+        """The connected pieces of `mask` (n,), as rows."""
+        e = self.edges[mask[self.edges].all(1)]
+        label = connected_components(graph(e, np.ones(len(e)), len(self.p)), directed=False)[1]
+        rows = np.flatnonzero(mask)
+        order = rows[np.argsort(label[rows], kind="stable")]
+        return np.split(order, np.flatnonzero(np.diff(label[order])) + 1) if len(order) else []
+
+    @cached_property
+    def light(self) -> np.ndarray:
+        """(n,) the share of the sky that each point of the head sees, 0 to 1: pockets of eyes and the insides of mouths are dark."""
+        seen = np.ones(len(self.p))
+        i = np.flatnonzero(self.inside)
+        seen[i] = _light(self.p, self.t, self.p[i], self.normals[i], self.size)
+        return seen
+
+    @cached_property
+    def bend(self) -> np.ndarray:
+        """(n,) mean curvature, positive where convex, in 1 / size, a little smoothed."""
+        stiff, area, _ = self.laplacian
+        h = np.clip((stiff @ self.p * self.normals).sum(1) / (2 * np.maximum(area, 1e-14)) * self.size, -60, 60)
+        w = -(stiff - diags(stiff.diagonal()))
+        total = np.maximum(np.asarray(w.sum(1)).ravel(), 1e-12)
+        for _ in range(2):
+            h = 0.5 * h + 0.5 * (w @ h) / total
+        return np.asarray(h)
+
+    @cached_property
+    def laplacian(self) -> tuple[csr_matrix, np.ndarray, np.ndarray]:
+        """Cotangent Laplacian (n, n; positive semidefinite), lumped areas (n,), and which points it reaches (n,): the head's skin and
+        half a head more, so that weights run out down the neck instead of ending in a step."""
+        p, n = self.p, len(self.p)
+        middle = 0.5 * (self.low + self.high)
+        near = self.skin & (
+            np.linalg.norm(p - middle, axis=1) < 0.5 * np.linalg.norm(self.high - self.low) + 0.5 * self.size
+        )
+        t = self.t[near[self.t].all(1)]
+        rows, cols, values, area = [], [], [], np.zeros(n)
+        for k in range(3):
+            i, j, o = t[:, k], t[:, (k + 1) % 3], t[:, (k + 2) % 3]
+            u, v = p[i] - p[o], p[j] - p[o]
+            across = np.linalg.norm(np.cross(u, v), axis=1)
+            c = np.clip(0.5 * (u * v).sum(1) / np.maximum(across, 1e-14), 0.02, 20)  # no negative weights, no slivers
+            rows += [i, j]
+            cols += [j, i]
+            values += [c, c]
+            np.add.at(area, o, across / 6)
+        w = coo_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(cols))), shape=(n, n)).tocsr()
+        reached = np.zeros(n, bool)
+        reached[t.ravel()] = True
+        return diags(np.asarray(w.sum(1)).ravel()) - w, area, reached
+
+
+def graph(edges: np.ndarray, lengths: np.ndarray, n: int) -> csr_matrix:
+    """Edges (e, 2) with lengths (e,) as a matrix (n, n), both ways."""
+    a, b = edges[:, 0], edges[:, 1]
+    return coo_matrix((np.r_[lengths, lengths], (np.r_[a, b], np.r_[b, a])), shape=(n, n)).tocsr()
+
+
+# -- finding it ----------------------------------------------------------------------------------------------------------
+def head_of(character: Character) -> Head:
+    """The head of a character: what is nearer to its head's bones than to others, or the whole where there are no joints.
+
+    Raises StepRefused where there is no head to be seen.
+    """
+    if len(character.points) < 20:
+        raise StepRefused("There is no mesh to find a face in.", character.name, "Bring a model in first.")
+    topo = topology_of(character)
+    first, number = welded_points(character.points, 1e-6 * character.size)
+    p = character.points[first]
+    t = number[topo.triangles]
+    t = t[(t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 0] != t[:, 2])].astype(np.int64)
+    e = np.unique(np.sort(number[topo.edges], 1), axis=0).astype(np.int64)
+    e = e[e[:, 0] != e[:, 1]]
+    role = np.array([part.role for part in character.parts] or ["skin"], dtype=object)
+    role = role[character.part_numbers("points")][first]
+    inside, alone = _of_head(character, p, e, role)
+    if (inside & (role == "skin")).sum() < 20:
+        raise StepRefused(
+            "No skin lies about the head's joint.", character.name, "Lay the plan again, or move the joint of the head."
+        )
+    turn, shift, even = _frame(character, p, t, role, inside)
+    seams = connected_components(
+        graph(topo.edges.astype(np.int64), np.ones(len(topo.edges)), len(character.points)), directed=False
+    )[1]
+    return Head(
+        p=p @ turn.T + shift, t=t, edges=e, role=role, number=number, first=first, inside=inside, turn=turn, shift=shift,
+        even=even, alone=alone, seams=seams[first],
+    )  # fmt: skip
+
+
+def head_joint(character: Character) -> Joint | None:
+    """The head's joint; of a chain, whose joints have no names on the body, the one nearest to its eyes."""
+    head = character.joint_with_role("head")
+    if head is None:
+        eyes = [character.points[slice(*q.points)].mean(0) for q in character.parts if q.role == "eye"]
+        joints = [j for j in character.joints if j.deforms and j.role not in ("eye", "jaw")]
+        if eyes and joints:
+            return min(joints, key=lambda j: float(np.linalg.norm(np.array(j.place) - np.mean(eyes, axis=0))))
+    return head
+
+
+def _of_head(character: Character, p: np.ndarray, edges: np.ndarray, role: np.ndarray) -> tuple[np.ndarray, bool]:
+    """(n,) which points are of the head, and whether that is all there is."""
+    head = head_joint(character)
+    if head is None:
+        if any(j.deforms for j in character.joints):
+            raise StepRefused(
+                "No joint is the head's, so nothing says where the face is.", character.name,
+                "Lay a plan that has a head, or say of a joint that its role is “head”.",
+            )  # fmt: skip
+        return np.ones(len(p), bool), True
+    far = {True: np.full(len(p), np.inf), False: np.full(len(p), np.inf)}
+    above = {j.name: j.parent for j in character.joints}
+    for j in character.joints:
+        if j.parent is None:
+            continue
+        up = character.joint(j.parent)
+        mine = up.role.startswith(OF_HEAD)
+        at: str | None = up.name
+        while at is not None and not mine:  # feelers and horns belong to the head that they hang on
+            mine, at = at == head.name, above[at]
+        a, b = np.array(up.place), np.array(j.place)
+        way = b - a
+        s = np.clip(((p - a) @ way) / max(float(way @ way), 1e-12), 0, 1)
+        far[mine] = np.minimum(far[mine], np.linalg.norm(p - a - s[:, None] * way, axis=1))
+    if not np.isfinite(far[True]).any():
+        far[True] = np.linalg.norm(p - np.array(head.place), axis=1)
+    inside = NEARER * far[True] < far[False]
+    body = np.isin(role, ["eye", "teeth", "tongue"])
+    skin = inside & ~body
+    e = edges[skin[edges].all(1)]
+    label = connected_components(graph(e, np.ones(len(e)), len(p)), directed=False)[1]
+    counts = np.bincount(label[skin]) if skin.any() else np.zeros(1, int)
+    main = label == int(counts.argmax())
+    # Wings and paws that lie by the head are pieces of a mesh that goes on elsewhere: only pieces that end here are the head's.
+    whole = connected_components(graph(edges, np.ones(len(edges)), len(p)), directed=False)[1]
+    outside = np.unique(whole[~inside])
+    ends_here = ~np.isin(whole, outside)
+    return inside & (main | body | ends_here), bool(inside.all())
+
+
+def _frame(
+    character: Character, p: np.ndarray, t: np.ndarray, role: np.ndarray, inside: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, bool]:
+    """The head's middle plane and facing: turn (3, 3), shift (3,), whether its halves are alike."""
+    own = p[inside]
+    size = float(np.ptp(own, axis=0).max())
+    some = own[np.random.default_rng(0).choice(len(own), min(900, len(own)), replace=False)]
+    tree = cKDTree(own)
+    start, middle = _guess(character, p, t, role, inside)
+    if tree.query(some * [-1.0, 1.0, 1.0])[0].max() < 1e-4 * size and start[0, 0] > 0.99:
+        return np.eye(3), np.zeros(3), True
+
+    def plane(v: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        left = unit(start[0] + v[0] * start[2] + v[1] * start[1])
+        return left, middle + v[2] * size * left
+
+    def miss(v: np.ndarray) -> float:
+        left, at = plane(v)
+        d = tree.query(some - 2 * ((some - at) @ left)[:, None] * left)[0]
+        return float(np.sort(d)[: int(0.85 * len(d))].mean() / size)
+
+    best = minimize(
+        miss, np.zeros(3), method="Nelder-Mead",
+        options={
+            "xatol": 1e-4, "fatol": 1e-6, "maxfev": 160,
+            "initial_simplex": [[0, 0, 0], [0.12, 0, 0], [0, 0.12, 0], [0, 0, 0.02]],
+        },
+    )  # fmt: skip
+    left, at = plane(best.x)
+    up = unit(start[1] - (start[1] @ left) * left)
+    turn = np.stack([left, up, np.cross(left, up)])
+    shift = -turn @ at
+    shift[1:] = 0.0
+    return turn, shift, bool(best.fun < 0.006)
+
+
+def _guess(
+    character: Character, p: np.ndarray, t: np.ndarray, role: np.ndarray, inside: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Rows left, up, ahead, and a place on the middle plane: from two eyeballs where there are some, else as the body stands."""
+    balls, up = _balls(p, role, inside), np.array([0.0, 1.0, 0.0])
+    if len(balls) == 2:
+        across, between = unit(balls[0] - balls[1]), 0.5 * (balls[0] + balls[1])
+        up = unit(up - (up @ across) * across)
+        ahead = np.cross(across, up)
+        if ahead @ _bare_ahead(p, t, role, inside, balls) < 0:
+            across, ahead = -across, -ahead
+        return np.stack([across, up, ahead]), between
+    pairs = [(j, character.partner(j.name)) for j in character.joints if j.side == "L"]
+    ways = [np.array(j.place) - np.array(character.joint(other).place) for j, other in pairs if other]
+    across = unit(np.sum(ways, axis=0) * [1, 0, 1]) if ways else np.array([1.0, 0.0, 0.0])
+    return np.stack([across, up, np.cross(across, up)]), 0.5 * (p[inside].min(0) + p[inside].max(0))
+
+
+def _bare_ahead(
+    p: np.ndarray, t: np.ndarray, role: np.ndarray, inside: np.ndarray, balls: list[np.ndarray]
+) -> np.ndarray:
+    """Where eyes look from: the mean of the directions from their centres that no skin covers (3,)."""
+    size = float(np.linalg.norm(balls[0] - balls[1]))
+    skin = inside & (role == "skin")
+    near = np.linalg.norm(p - np.mean(balls, axis=0), axis=1) < 3 * size
+    u = directions(200)
+    tri = t[(skin & near)[t].all(1)]
+    free = [u[np.isinf(first_hits(p, tri, np.tile(c, (len(u), 1)), u, 1e-6 * size)[0])].sum(0) for c in balls]
+    return np.asarray(np.sum(free, axis=0))
+
+
+def _balls(p: np.ndarray, role: np.ndarray, inside: np.ndarray) -> list[np.ndarray]:
+    """Centres of the two halves of what the parts call eyes, split across their longest way."""
+    eyes = p[inside & (role == "eye")]
+    if len(eyes) < 16:
+        return []
+    centred = eyes - eyes.mean(0)
+    way = np.linalg.eigh(centred.T @ centred)[1][:, -1]
+    one = centred @ way > 0
+    if min(one.sum(), (~one).sum()) < 8:
+        return []
+    found = [fit_sphere(eyes[m]) for m in (one, ~one)]
+    apart = float(np.linalg.norm(found[0][0] - found[1][0]))
+    return [c for c, _, _ in found] if apart > found[0][1] + found[1][1] else []
+
+
+# -- light ---------------------------------------------------------------------------------------------------------------
+@compiled
+def _depths(q: np.ndarray, tri: np.ndarray, n: int, depth: np.ndarray) -> None:
+    for t in range(len(tri)):
+        a, b, c = q[tri[t, 0]], q[tri[t, 1]], q[tri[t, 2]]
+        area = (b[0] - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (b[1] - a[1])
+        if area == 0.0:
+            continue
+        x0, x1 = max(0, int(min(a[0], b[0], c[0]))), min(n - 1, int(max(a[0], b[0], c[0])) + 1)
+        y0, y1 = max(0, int(min(a[1], b[1], c[1]))), min(n - 1, int(max(a[1], b[1], c[1])) + 1)
+        for y in range(y0, y1 + 1):
+            for x in range(x0, x1 + 1):
+                u = ((x - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (y - a[1])) / area
+                v = ((b[0] - a[0]) * (y - a[1]) - (x - a[0]) * (b[1] - a[1])) / area
+                if u < 0 or v < 0 or u + v > 1:
+                    continue
+                z = a[2] + u * (b[2] - a[2]) + v * (c[2] - a[2])
+                if z > depth[y, x]:
+                    depth[y, x] = z
+
+
+def directions(n: int) -> np.ndarray:
+    """(n, 3) unit vectors spread evenly over the sphere along a golden spiral."""
+    i = np.arange(n) + 0.5
+    angle, y = np.pi * (1 + 5**0.5) * i, 1 - 2 * i / n
+    s = np.sqrt(1 - y * y)
+    return np.stack([s * np.cos(angle), y, s * np.sin(angle)], 1)
+
+
+def _light(points: np.ndarray, triangles: np.ndarray, at: np.ndarray, normals: np.ndarray, size: float) -> np.ndarray:
+    """(k,) the share of the sky that places `at` with `normals` see, by depth maps from even directions, cosine weighted."""
+    low, high = at.min(0), at.max(0)
+    centre, half = 0.5 * (low + high), 0.55 * float(np.linalg.norm(high - low))
+    near = np.linalg.norm(points - centre, axis=1) < 2.5 * half
+    tri = triangles[near[triangles].all(1)]
+    seen, total = np.zeros(len(at)), np.zeros(len(at))
+    start, scale = at + normals * 0.004 * size, GRID / (2 * half)
+    for w in directions(DIRECTIONS):
+        right = unit(np.cross([0.3, 0.9, 0.2], w))
+        axes = np.stack([right, np.cross(w, right), w], 1)
+        q = (points - centre) @ axes * [scale, scale, 1] + [GRID / 2, GRID / 2, 0]
+        s = (start - centre) @ axes * [scale, scale, 1] + [GRID / 2, GRID / 2, 0]
+        depth = np.full((GRID, GRID), -np.inf)
+        _depths(q, tri, GRID, depth)
+        x, y = np.clip(np.rint(s[:, :2]).astype(int), 0, GRID - 1).T
+        c = np.maximum(normals @ w, 0.0)
+        seen += c * (s[:, 2] > depth[y, x] - 0.012 * size)
+        total += c
+    return np.asarray(seen / np.maximum(total, 1e-9))

@@ -1,0 +1,113 @@
+"""Lids: sliders for the upper and the lower lid of one eye, a blink with its closing line, and lids that drift with the gaze."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from math import asin
+
+import numpy as np
+from pydantic import Field
+
+from ...character import Channel, Character, Control, Kit
+from ...character.refs import SHAPES
+from ..builder import Builder
+from ..frames import dot, inverse, rotate
+from ..outlines import bud
+from ..program import Operation, State, Values
+from ..slots import Slot
+from .base import KitKind, Options
+
+UPPER, LOWER, UPPER_WIDE, LOWER_WIDE = "upper", "lower", "upper wide", "lower wide"
+WIDE = 0.25
+"""How far lids open past rest at the most, shares of the opening."""
+
+
+class LidsOptions(Options):
+    follow: float = Field(0.6, ge=0.0, le=1.0)  # how much of the gaze's rise and fall the upper lid goes along with
+    follow_lower: float = Field(0.35, ge=0.0, le=1.0)
+    opening: float = Field(1.0, gt=0.0, le=3.2)  # the height of the opening, radians about the eye's centre
+
+
+def travels(upper: float, lower: float, blink: float, line: float) -> tuple[float, float]:
+    """How far both lids go, from their sliders, the blink and its closing line (0 on the lower edge): each from −`WIDE` to 1, together
+    at most 1: where they touch they stop, and the one gives way to the other by halves."""
+    up = upper if upper > 0 else upper * WIDE
+    low = lower if lower > 0 else lower * WIDE
+    up, low = up + blink * (1.0 - line - max(up, 0.0) * (1.0 - line)), low + blink * (line - max(low, 0.0) * line)
+    up, low = max(-WIDE, min(1.0, up)), max(-WIDE, min(1.0, low))
+    over = up + low - 1.0
+    if over > 0.0:
+        up, low = up - 0.5 * over, low - 0.5 * over
+    return up, low
+
+
+class LidsKit(KitKind):
+    kind = "lids"
+    about = "The lids of one eye: sliders that stop where they touch, a blink, and a drift with the gaze."
+    roles = {"eye": (1, 1, "the eye's joint")}
+    leans = frozenset({"eye"})
+    options = LidsOptions
+
+    def controls(self, character: Character, kit: Kit) -> list[Control]:
+        eye = character.joint(kit.joints["eye"][0])
+        out = 0.06 * character.size * (1 if eye.place[0] >= 0 else -1)
+        place = np.array(eye.place) + [0.6 * out, 0.0, abs(out)]
+        channels = (
+            Channel(name="blink", low=0.0, high=1.0), Channel(name="line", rest=0.3, low=0.0, high=1.0),
+            Channel(name="upper", low=-1.0, high=1.0), Channel(name="lower", low=-1.0, high=1.0),
+        )  # fmt: skip
+        return [
+            Control(
+                name=kit.name, kit=kit.name, key="lids", side=kit.side, level="face", place=tuple(map(float, place)),
+                channels=channels, outline=bud(0.018 * character.size),
+            )
+        ]  # fmt: skip
+
+    def operations(self, builder: Builder, kit: Kit) -> list[Operation]:
+        joint = builder.character.joint(kit.joints["eye"][0])
+        control = builder.mine(kit, "lids")
+        parent = builder.parent_slot(joint)
+        made = builder.standing(control, parent)
+        blink, line, upper, lower = (builder.value(control, n) for n in ("blink", "line", "upper", "lower"))
+        at = {w: builder.channels.get((SHAPES, s)) for w, s in kit.shapes.items()}
+        gaze = self._gaze(builder, joint.name, parent)
+        drift = float(kit.options["follow"]) / float(kit.options["opening"])
+        drift_lower = float(kit.options["follow_lower"]) / float(kit.options["opening"])
+
+        def run(state: State, values: Values) -> None:
+            down = gaze(state)
+            up, low = travels(values[upper], values[lower], values[blink], values[line])
+            if down:
+                up, low = travels(
+                    *(v if v > 0 else v / WIDE for v in (up + down * drift, low - down * drift_lower)), 0.0, 0.0
+                )
+            for word, value in (
+                (UPPER, max(up, 0.0)), (LOWER, max(low, 0.0)), (UPPER_WIDE, max(-up, 0.0) / WIDE), (LOWER_WIDE, max(-low, 0.0) / WIDE),
+            ):  # fmt: skip
+                index = at.get(word)
+                if index is not None:
+                    values[index] += value
+
+        words = f"the lids of {joint.name} go as {control.name} says, and with its gaze"
+        reads = (Slot.joint(joint.name), *((parent,) if parent else ()))
+        return [*made, Operation(words, reads, (), run, (control.name,), drives=(SHAPES,))]
+
+    @staticmethod
+    def _gaze(builder: Builder, joint: str, parent: str | None) -> Callable[[State], float]:
+        """How far down the eye looks from its rest, radians."""
+        eye, rest = builder.slots[Slot.joint(joint)], builder.rest(Slot.joint(joint))
+        source = builder.slots[parent] if parent else -1
+        sight = rotate(inverse(rest), (0.0, 0.0, 1.0))
+        holder = builder.rest(parent) if parent else None
+        up = rotate(inverse(holder), (0.0, 1.0, 0.0)) if holder else (0.0, 1.0, 0.0)
+
+        def down(state: State) -> float:
+            way = rotate(state[eye], sight)
+            if source >= 0:
+                way = rotate(inverse(state[source]), way)
+            return -asin(max(-1.0, min(1.0, dot(way, up))))
+
+        return down
+
+
+__all__ = ["LOWER", "LOWER_WIDE", "UPPER", "UPPER_WIDE", "WIDE", "LidsKit", "travels"]
