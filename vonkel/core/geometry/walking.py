@@ -51,11 +51,17 @@ class Ground:
         return found
 
     def beside(self, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Neighbours of joined points (k,), joined points too: those of at[i] are around[starts[i]:starts[i + 1]]."""
+        """Neighbours of joined points (k,), joined points too: those of at[i] are around[starts[i]:starts[i + 1]].
+
+        Each as often as triangles lie between: what one corner alone would count depends on which way faces go round, and differs
+        between a mesh's sides where quads and triangles meet.
+        """
         begin, count = self.starts[at], self.starts[at + 1] - self.starts[at]
         starts = np.concatenate([[0], np.cumsum(count)])
         rows = np.repeat(begin - starts[:-1], count) + np.arange(starts[-1])
-        return starts, self.fans[rows, 0]
+        both = self.fans[rows].ravel()
+        there = both >= 0  # of a drawn line there is but one
+        return np.concatenate([[0], np.cumsum(there)])[2 * starts], both[there]
 
 
 @derived("points", "face_starts", "face_corners", "line_starts", "line_points", most=4)

@@ -21,6 +21,7 @@ from ..geometry.voxels import STEP_LENGTHS, Solid, solid_from_mesh
 
 CELLS = 26_000  # how many cells a body is filled with
 FINEST, COARSEST = 1 / 400, 1 / 64  # bounds of a cell's edge, shares of the body's size
+RUNG = 1.04  # from one size of cells to the next
 BARE = 0.015  # with more points than this share that lie over no cell, a body is filled more finely
 FINER, TIMES = 0.7, 2  # by how much at a time, and how often at most
 SHEET = 0.03  # a piece with more border edges than this share is an open sheet
@@ -123,7 +124,10 @@ def ways_of(points: np.ndarray, triangles: np.ndarray, size: float, cells: int =
 
 def _cell(points: np.ndarray, closed: np.ndarray, size: float, cells: int) -> float:
     volume = abs(signed_volume(points - points.mean(0), closed))
-    return float(np.clip((volume / cells) ** (1 / 3), FINEST * size, COARSEST * size))
+    h = (volume / cells) ** (1 / 3)
+    # On a ladder of sizes, so that a mesh that is edited a little keeps its cells, and with them the weights elsewhere.
+    h = size * RUNG ** np.round(np.log(max(h, 1e-9 * size) / size) / np.log(RUNG))
+    return float(np.clip(h, FINEST * size, COARSEST * size))
 
 
 def _filled(points: np.ndarray, triangles: np.ndarray, h: float) -> Solid:
