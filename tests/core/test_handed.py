@@ -62,7 +62,7 @@ def test_what_goes_out_comes_near_the_live_skin(otter, handed):
     between = handed.skin.handed.between
     assert 10 <= len(between) <= 30
     was, now = (nearness(c, trials(c)) for c in (otter, handed))
-    assert now.rms <= 0.0008 and now.most <= 0.004 and now.rms < was.rms / 3
+    assert now.rms <= 0.00085 and now.most <= 0.004 and now.rms < was.rms / 3
     was, now = (nearness(c, unseen_poses(c)) for c in (otter, handed))  # poses that nothing was solved for
     assert now.rms < was.rms / 2 and now.most < was.most / 2
 

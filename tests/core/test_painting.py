@@ -58,7 +58,7 @@ def test_distances_along_the_surface_against_exact_geodesics(body, share, reques
     none = np.zeros(0, np.int64)
     exact = igl.exact_geodesic(ground.places, triangles, np.array([source]), none, at.astype(np.int64), none)
     assert np.abs(far - exact).sum() / exact.sum() < share
-    assert np.abs(far - exact).max() < 0.025 * exact.max()
+    assert np.abs(far - exact).max() < 0.035 * exact.max()
 
 
 def test_lines_are_walked_and_gaps_are_not(otter):

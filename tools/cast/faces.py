@@ -286,9 +286,9 @@ def gums(skin, m, along=13, around=10, reach=0.70):
         for k in range(around):
             m1 = (k + 1) % around
             faces += [
-                [i * around + k, i * around + m1, (i + 1) * around + m1, (i + 1) * around + k] for i in range(n - 1)
+                [i * around + m1, i * around + k, (i + 1) * around + k, (i + 1) * around + m1] for i in range(n - 1)
             ]
-            faces += [[len(points) - 2, m1, k, k], [len(points) - 1, last + k, last + m1, last + m1]]
+            faces += [[len(points) - 2, k, m1, m1], [len(points) - 1, last + m1, last + k, last + k]]
         found[name] = (points, np.array(faces))
     return found
 

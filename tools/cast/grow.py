@@ -66,7 +66,12 @@ def faced(made, points, faces):
     half = half_of(points, faces)[:2]
     points, faces, lining, lip = with_face(made.body, made.EYE, made.MOUTH, *half)
     middle = points[:, 0] <= 0
-    whole, faces = mesher.whole(points, faces, middle, doublets=False)
+    off = np.flatnonzero(~middle)
+    partner = np.arange(len(points))
+    partner[off] = len(points) + np.arange(len(off))
+    # The other side's faces begin at the same corner, so that they are cut into triangles as these are.
+    faces = np.vstack([faces, partner[faces][:, [0, 3, 2, 1]]])
+    whole = np.vstack([points, points[off] * [-1, 1, 1]])
     return whole, faces, np.r_[lining, lining[~middle]], np.r_[lip, lip[~middle]]
 
 

@@ -253,7 +253,7 @@ def triangles_even(field, low, high, h, size):
     return points, faces, middle
 
 
-def whole(points, faces, middle, doublets=True):
+def whole(points, faces, middle):
     """Both halves: middle points are shared, the others are mirrored by negating x."""
     points = points.copy()
     points[middle, 0] = 0
@@ -262,7 +262,7 @@ def whole(points, faces, middle, doublets=True):
     partner[off] = n + np.arange(len(off))
     both = np.vstack([points, points[off] * [-1, 1, 1]])
     faces = np.vstack([faces, partner[faces][:, ::-1]])
-    if doublets and faces.shape[1] == 4:
+    if faces.shape[1] == 4:
         both, faces, _ = drop_doublets(both, faces, np.zeros(len(both), bool))
     return both, faces
 
