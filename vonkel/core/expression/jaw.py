@@ -29,7 +29,7 @@ class Jaw:
         a = np.radians(degrees) * self.share
         q = p - self.hinge
         c, s = np.cos(a), np.sin(a)
-        return self.hinge + np.stack([q[:, 0], c * q[:, 1] - s * q[:, 2], s * q[:, 1] + c * q[:, 2]], 1)
+        return np.asarray(self.hinge + np.stack([q[:, 0], c * q[:, 1] - s * q[:, 2], s * q[:, 1] + c * q[:, 2]], 1))
 
 
 def find_jaw(face: Estimate) -> Jaw | None:
@@ -78,13 +78,14 @@ def _shares(face: Estimate, hinge: np.ndarray, chin: np.ndarray, corners: dict[s
 
 def _lips_apart(face: Estimate, corners: dict[str, np.ndarray], held: np.ndarray) -> None:
     head, mouth, p = face.head, face.mouth, face.head.p
+    assert mouth.upper is not None and mouth.lower is not None
     back = float(np.mean([c[2] for c in corners.values()]))
     front = float(p[mouth.lower, 2].max())
     near = np.min([np.linalg.norm(p - c, axis=1) for c in corners.values()], axis=0)
     off = near / float(np.mean([np.linalg.norm(c - face.spots["mouth_lower"].place) for c in corners.values()]))
     ahead = p[:, 2] > back + 0.15 * (front - back)
-    held[mouth.lower & head.skin & ahead & (off > 0.6)] = 1  # type: ignore[operator]
-    held[mouth.upper & head.skin & ahead & (off > 0.35)] = 0  # type: ignore[operator]
+    held[mouth.lower & head.skin & ahead & (off > 0.6)] = 1
+    held[mouth.upper & head.skin & ahead & (off > 0.35)] = 0
 
 
 def _lips_by_line(face: Estimate, corners: dict[str, np.ndarray], h: np.ndarray, held: np.ndarray) -> None:

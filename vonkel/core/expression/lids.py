@@ -30,7 +30,7 @@ COLUMNS = 129
 
 def smooth(x: np.ndarray) -> np.ndarray:
     x = np.clip(x, 0, 1)
-    return x * x * (3 - 2 * x)
+    return np.asarray(x * x * (3 - 2 * x))
 
 
 @dataclass(eq=False)
@@ -85,7 +85,7 @@ class Lids:
         return x[order], y[order]
 
     def _at(self, curve: np.ndarray, s: np.ndarray | None = None) -> np.ndarray:
-        return np.interp(self.s if s is None else s, self.grid, curve)
+        return np.asarray(np.interp(self.s if s is None else s, self.grid, curve))
 
     def _edge(self, rows: np.ndarray, pick: np.ufunc) -> np.ndarray:
         """Elevations along the columns; where the edge doubles back its innermost place counts."""
@@ -150,7 +150,7 @@ class Lids:
         share = (1 - t) * (1 - 0.5 * t * (1 - t))  # its slope stays under one: order is kept
         out = np.where(a >= start, a - move * share, d + (a - d) * (goal - d) / np.maximum(start - d, 1e-6))
         out = np.where(a <= d, a, out)
-        return out if upper else -out
+        return np.asarray(out if upper else -out)
 
     def moves(self, up: float = 0.0, low: float = 0.0) -> np.ndarray:
         """(n, 3) how far every point of the head moves, in its frame, with the lids travelled by `up` and `low`: 0 at rest,
@@ -222,7 +222,7 @@ def lid_figures(lids: Lids, moves: np.ndarray) -> LidFigures:
 
     def line(rows: np.ndarray) -> np.ndarray:
         order = np.argsort(s[rows], kind="stable")
-        return np.interp(across, s[rows][order], a[rows][order])
+        return np.asarray(np.interp(across, s[rows][order], a[rows][order]))
 
     upper, lower = line(eye.upper), line(eye.lower)
     gap = (upper - lower) * np.sqrt(1 - across**2) / lids.opening

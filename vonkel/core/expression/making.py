@@ -19,6 +19,7 @@ from ..character import (
     Kit,
     SavedPose,
     Shape,
+    Side,
     unique_name,
 )
 from ..errors import StepRefused
@@ -79,19 +80,17 @@ def with_face_joints(character: Character, neck_leads: bool = False) -> Characte
         result = _placed(result, "eye", "eye", eye.side, back(eye.centre), holder)
     jaw = find_jaw(face)
     if jaw is not None:
-        left = face.head.turn[0]
-        result = _placed(result, "jaw", "jaw", "C", back(jaw.hinge), holder, hinge=left)
-        result = _placed(
-            result, "jaw_end", "jaw_end", "C", back(jaw.chin), result.joint_with_role("jaw").name, deforms=False
-        )  # type: ignore[union-attr]
+        result = _placed(result, "jaw", "jaw", "C", back(jaw.hinge), holder)
+        made = result.joint_with_role("jaw")
+        assert made is not None
+        result = _placed(result, "jaw_end", "jaw_end", "C", back(jaw.chin), made.name, deforms=False)
         result = _with_tongue(result, face)
     return _made(result, "joints")
 
 
 def _placed(
-    character: Character, name: str, role: str, side: str, place: np.ndarray, parent: str, deforms: bool = True,
-    hinge: np.ndarray | None = None,
-) -> Character:  # fmt: skip
+    character: Character, name: str, role: str, side: Side, place: np.ndarray, parent: str, deforms: bool = True
+) -> Character:
     there = next((j for j in character.joints if j.role == role and j.side == side), None)
     if there is not None:
         if np.linalg.norm(np.array(there.place) - place) < 1e-9 * character.size:
@@ -99,10 +98,7 @@ def _placed(
         return move_joint(character, there.name, place, both_sides=False, inside=False)
     wanted = unique_name(name if side == "C" else f"{name}_{side}", set(character.joint_index))
     at = (float(place[0]), float(place[1]), float(place[2]))
-    return add_joint(
-        character,
-        Joint(name=wanted, parent=parent, side=side, place=at, role=role, deforms=deforms),  # type: ignore[arg-type]
-    )
+    return add_joint(character, Joint(name=wanted, parent=parent, side=side, place=at, role=role, deforms=deforms))
 
 
 def tongue_line(face: Estimate, count: int = 0) -> np.ndarray | None:
@@ -192,14 +188,12 @@ def _tongue_held(character: Character, table: WeightTable, face: Estimate) -> We
         whole = table.of(name)
         whole[rows] = hat
         table = table.replaced(name, whole)
-    clear = np.ones(len(table))
     for name in table.joints:
         if name not in names:
             column = table.of(name)
             if column[rows].any():
                 column[rows] = 0.0
                 table = table.replaced(name, column)
-    assert len(clear) == len(table)
     return table
 
 

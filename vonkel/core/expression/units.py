@@ -82,8 +82,9 @@ class Sculptor:
         for lip in ("mouth_upper", "mouth_lower"):
             middle, left, right = self.place(lip), self.place("mouth_corner", "L"), self.place("mouth_corner", "R")
             assert middle is not None
-            left = left if left is not None else right * [-1, 1, 1]  # type: ignore[operator]
-            right = right if right is not None else left * [-1, 1, 1]
+            assert left is not None or right is not None
+            left = left if left is not None else np.asarray(right) * [-1, 1, 1]
+            right = right if right is not None else np.asarray(left) * [-1, 1, 1]
             t = np.linspace(0, 1, 9)[:, None]
             bow = middle * [0, 0, 1] - 0.5 * (left + right) * [0, 0, 1]
             half_right, half_left = (1 - t) * right + t * middle, (1 - t) * middle + t * left
@@ -131,13 +132,13 @@ class Sculptor:
     def ahead(self, weight: np.ndarray, move: tuple[float, float, float]) -> np.ndarray:
         """(n, 3) `weight` (n,) times (outwards by `across`, up, ahead), shares of the head."""
         v = np.stack([self.across * move[0], np.full(len(self.p), move[1]), np.full(len(self.p), move[2])], 1)
-        return weight[:, None] * v * self.size
+        return np.asarray(weight[:, None] * v * self.size)
 
     def split(self, weight: np.ndarray, upper: float, lower: float, ahead: float = 0.0) -> np.ndarray:
         """(n, 3) the upper lip up by `upper`, the lower one by `lower`, shares of the head, less towards the corners."""
         fade = np.clip(1 - self.across**2, 0, 1)
         up = (1 - self.below) * upper + self.below * lower
-        return (weight * fade)[:, None] * np.stack([0 * up, up, np.full(len(up), ahead)], 1) * self.size
+        return np.asarray((weight * fade)[:, None] * np.stack([0 * up, up, np.full(len(up), ahead)], 1) * self.size)
 
 
 Make = Callable[[Sculptor], np.ndarray]
@@ -168,7 +169,7 @@ def _cheek(s: Sculptor) -> np.ndarray:
             wide = float(np.linalg.norm(outer - inner))
             bell = s.bell(s.near(low + np.array([0.25 * sign * wide, -0.6 * wide, 0])), 0.15)
             out += bell[:, None] * np.array([0.006 * sign, 0.045, 0.012]) * s.size
-    return out + s.lidded(0.0, 0.12)
+    return np.asarray(out + s.lidded(0.0, 0.12))
 
 
 def _beside_nose(s: Sculptor, out_by: float, up: float, reach: float) -> np.ndarray:

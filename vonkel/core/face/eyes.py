@@ -73,7 +73,8 @@ def _own_parts(head: Head) -> list[Eye]:
             if EYE_SIZES[0] * head.size < r < EYE_SIZES[1] * head.size:
                 balls.append((rows, c, r, miss / r))
     found = []
-    for sign, side in ((1, "L"), (-1, "R")):
+    sides: tuple[tuple[int, Literal["L", "R"]], ...] = ((1, "L"), (-1, "R"))
+    for sign, side in sides:
         mine = [b for b in balls if sign * b[1][0] > 0.02 * head.size]
         if mine:  # concentric pieces, such as a white and a cornea, are one eye
             main = max(mine, key=lambda b: len(b[0]) * (1.2 - min(b[3], 1)))
@@ -96,7 +97,7 @@ def _best_pair(head: Head, items: list[Candidate], least: float) -> tuple[float,
     for a in items:
         for b in items:
             if a[1][0] > 0 > b[1][0]:
-                miss = np.linalg.norm(a[1] - b[1] * [-1, 1, 1]) / head.size + abs(a[2] - b[2]) / head.size
+                miss = float(np.linalg.norm(a[1] - b[1] * [-1, 1, 1])) / head.size + abs(a[2] - b[2]) / head.size
                 score = a[3] + b[3] - 8 * miss
                 if miss < 0.08 and (best is None or score > best[0]):
                     best = (score, a, b)

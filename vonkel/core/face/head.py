@@ -62,7 +62,7 @@ class Head:
 
     @cached_property
     def surface(self) -> np.ndarray:
-        return self.inside & self.skin
+        return np.asarray(self.inside & self.skin)
 
     @cached_property
     def normals(self) -> np.ndarray:
@@ -151,7 +151,7 @@ class Head:
         w = coo_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(cols))), shape=(n, n)).tocsr()
         reached = np.zeros(n, bool)
         reached[t.ravel()] = True
-        return diags(np.asarray(w.sum(1)).ravel()) - w, area, reached
+        return (diags(np.asarray(w.sum(1)).ravel()) - w).tocsr(), area, reached
 
 
 def graph(edges: np.ndarray, lengths: np.ndarray, n: int) -> csr_matrix:

@@ -71,8 +71,9 @@ def found_marks(character: Character, keep: Face | None = None) -> Face:
     face = estimated(character)
     settled = {m.name: m for m in keep.marks if m.settled} if keep is not None else {}
     marks = [
-        settled.pop(n, None)
-        or FaceMark(name=n, place=_tuple(face.head.back(s.place)), sure=round(float(s.sure), 3), how=s.how)
+        settled.pop(n)
+        if n in settled
+        else FaceMark(name=n, place=_tuple(face.head.back(s.place)), sure=round(float(s.sure), 3), how=s.how)
         for n, s in face.spots.items()
     ]
     rest = keep or Face()

@@ -76,7 +76,7 @@ def _swept(head: Head, eye: Eye, way: np.ndarray, low: float) -> tuple[np.ndarra
     k, r = len(way), eye.radius
 
     def looking(angle: np.ndarray) -> np.ndarray:
-        return np.cos(angle)[..., None] * eye.axis + np.sin(angle)[..., None] * way
+        return np.asarray(np.cos(angle)[..., None] * eye.axis + np.sin(angle)[..., None] * way)
 
     every = looking(np.repeat(steps[:, None], k, 1)).reshape(-1, 3)
     hit = _covered(head, eye, every, low).reshape(len(steps), k)
@@ -100,7 +100,7 @@ def _largest(bare: np.ndarray) -> np.ndarray:
     ok = d[:, 1:].ravel() < 0.2
     links = coo_matrix((np.ones(int(ok.sum())), (rows[ok], i[:, 1:].ravel()[ok])), shape=(len(bare),) * 2)
     label = connected_components(links, directed=False)[1]
-    return bare[label == np.bincount(label).argmax()]
+    return np.asarray(bare[label == np.bincount(label).argmax()])
 
 
 def _outward(head: Head, eye: Eye) -> np.ndarray:

@@ -96,7 +96,10 @@ def jaw_axes(character: Character, joint: Joint) -> tuple[Vec, Vec, Vec, float]:
     axes = matrix_from_quaternion(joint.turn)
     way = tip_of(character, joint) - np.array(joint.place)
     long = float(np.linalg.norm(way))
+    level = unit(np.cross([0.0, 1.0, 0.0], way))
     hinge = axes @ hinge_of(joint)
+    if abs(float(hinge @ level)) < 0.7:  # a joint that was never turned to its hinge
+        hinge = level
     if np.cross(hinge, way)[1] > 0:  # opening takes the chin down
         hinge = -hinge
     over = unit(np.cross(way, hinge))

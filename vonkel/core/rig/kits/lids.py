@@ -34,6 +34,11 @@ def travels(upper: float, lower: float, blink: float, line: float) -> tuple[floa
     up = upper if upper > 0 else upper * WIDE
     low = lower if lower > 0 else lower * WIDE
     up, low = up + blink * (1.0 - line - max(up, 0.0) * (1.0 - line)), low + blink * (line - max(low, 0.0) * line)
+    return kept_apart(up, low)
+
+
+def kept_apart(up: float, low: float) -> tuple[float, float]:
+    """Both travels within what lids can do."""
     up, low = max(-WIDE, min(1.0, up)), max(-WIDE, min(1.0, low))
     over = up + low - 1.0
     if over > 0.0:
@@ -78,9 +83,7 @@ class LidsKit(KitKind):
             down = gaze(state)
             up, low = travels(values[upper], values[lower], values[blink], values[line])
             if down:
-                up, low = travels(
-                    *(v if v > 0 else v / WIDE for v in (up + down * drift, low - down * drift_lower)), 0.0, 0.0
-                )
+                up, low = kept_apart(up + down * drift, low - down * drift_lower)
             for word, value in (
                 (UPPER, max(up, 0.0)), (LOWER, max(low, 0.0)), (UPPER_WIDE, max(-up, 0.0) / WIDE), (LOWER_WIDE, max(-low, 0.0) / WIDE),
             ):  # fmt: skip
@@ -110,4 +113,4 @@ class LidsKit(KitKind):
         return down
 
 
-__all__ = ["LOWER", "LOWER_WIDE", "UPPER", "UPPER_WIDE", "WIDE", "LidsKit", "travels"]
+__all__ = ["LOWER", "LOWER_WIDE", "UPPER", "UPPER_WIDE", "WIDE", "LidsKit", "kept_apart", "travels"]

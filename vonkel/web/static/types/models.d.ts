@@ -24,6 +24,7 @@ export interface Board {
 export interface BoardPicture {
   key: string;
   shapes: Record<string, number>;
+  pose: Record<string, Record<string, number>>;
   place: [number, number];
   own: boolean;
 }
@@ -52,6 +53,7 @@ export interface Character {
   shapes: Shape[];
   regions: Region[];
   boards: Board[];
+  face: Face | null;
   poses: SavedPose[];
   clips: Clip[];
   skin: Skin | null;
@@ -98,6 +100,20 @@ export interface Curve {
 export interface CurveKey {
   at: number;
   value: number;
+}
+
+export interface Face {
+  marks: FaceMark[];
+  apart: string[];
+  made: Record<string, Record<string, [number, number, number]>>;
+}
+
+export interface FaceMark {
+  name: string;
+  place: [number, number, number];
+  sure: number;
+  how: string;
+  settled: boolean;
 }
 
 export interface Finding {
@@ -166,6 +182,7 @@ export interface Kit {
   joints: Record<string, string[]>;
   options: Record<string, number | number | string | boolean>;
   places: Record<string, [number, number, number]>;
+  shapes: Record<string, string>;
 }
 
 export interface Lead {
