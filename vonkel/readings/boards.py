@@ -39,6 +39,11 @@ def picture_seal(character: Character, board: Board, shown: BoardPicture) -> str
     names += [f"region/{board.region}/points"]
     body = [arrays.hash_of(n) if n in arrays else "" for n in names]
     body += [repr(sorted(shown.shapes.items())), *(p.model_dump_json() for p in character.parts)]
+    if shown.pose:
+        body += [
+            repr(shown.pose),
+            character.seal("joints", "kits", "controls", "rules", "skin", "skin/joints", "skin/weights"),
+        ]
     body += [s.model_dump_json() for s in character.shapes if s.name in on]
     return hashlib.blake2b("\n".join(body).encode(), digest_size=12).hexdigest()
 
@@ -55,8 +60,9 @@ def board_picture(character: Character, board: str, key: str) -> bytes:
 
 
 def _drawn(character: Character, board: Board, shown: BoardPicture) -> bytes:
-    strengths = compile_rig(character).evaluate({SHAPES: dict(shown.shapes)}).shapes
-    points = Deformer(character).shaped(strengths).astype(float)
+    pose = compile_rig(character).evaluate({**shown.pose, SHAPES: dict(shown.shapes)})
+    deformer = Deformer(character)
+    points = (deformer.deform(pose) if shown.pose else deformer.shaped(pose.shapes)).astype(float)
     seen = np.ones(len(points), bool)
     for part in character.parts:
         seen[slice(*part.points)] = not part.hidden

@@ -24,6 +24,7 @@ from ..core.skin.between import handed_fresh
 from ..core.trials import trial_poses
 from ..readings import findings, station_states
 from ..readings.boards import picture_seal
+from ..readings.face import told_face
 from ..readings.findings import Finding
 from ..readings.report import counts
 from ..store import LedgerRow, Position
@@ -196,6 +197,7 @@ SLICES: dict[str, Callable[[Look], Any]] = {
     "shapes": _shapes,
     "regions": _regions,
     "boards": _boards,
+    "face": lambda look: told_face(look.character),
     "clips": _named("clips"),
     "poses": lambda look: [p.name for p in look.character.poses],
     "pictures": _pictures,

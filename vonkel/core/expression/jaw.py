@@ -10,8 +10,10 @@ from scipy.sparse.linalg import splu
 
 from ..face.estimate import Estimate
 from ..face.head import Head
+from ..face.middle import DARK
 from ..geometry.rotations import unit
 
+INNER = 0.35  # from so far along the jaw, from its hinge, the inside of a mouth is floor or roof; behind it is throat
 SOFT = 0.06  # how far edges of what is held are softened, shares of the head's size
 
 
@@ -61,6 +63,17 @@ def _shares(face: Estimate, hinge: np.ndarray, chin: np.ndarray, corners: dict[s
         _lips_apart(face, corners, held)
     else:
         _lips_by_line(face, corners, h, held)
+    if mouth.kind == "open":  # the floor of the mouth goes with the jaw, its roof stays
+        wide = max(abs(float(c[0])) for c in corners.values())
+        inside = (
+            head.surface & (head.light < DARK) & (t > INNER) & (np.abs(p[:, 0]) < 0.55 * wide) & (np.abs(h - hc) < 0.3)
+        )
+        for eye in face.eyes:
+            inside &= np.linalg.norm(p - eye.centre, axis=1) > 1.6 * eye.radius
+        rises = head.normals @ over
+        floor, roof = inside & (rises > 0.6) & np.isnan(held), inside & (rises < -0.6) & np.isnan(held)
+        held[floor], held[roof] = 1, 0
+        still |= floor | roof
     for place in corners.values():
         d = np.where(head.skin, np.linalg.norm(p - place, axis=1), np.inf)
         held[int(np.argmin(d))] = 0.5
@@ -143,7 +156,7 @@ def _inner_parts(face: Estimate, share: np.ndarray) -> None:
     if tongue.any():
         z = p[tongue, 2]
         x = np.clip((z - z.min()) / max(float(np.ptp(z)), 1e-9) / 0.5, 0, 1)
-        share[tongue] = 0.6 + 0.4 * x * x * (3 - 2 * x)
+        share[tongue] = 0.75 + 0.25 * x * x * (3 - 2 * x)
 
 
 @dataclass(frozen=True)

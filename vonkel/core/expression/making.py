@@ -383,7 +383,9 @@ def _with_pad(character: Character) -> Character:
         BoardPicture(key="p3", place=(-1.0, -1.0), shapes={narrow: 1.0}),
         BoardPicture(key="p4", place=(1.0, -1.0), shapes={wide: 0.6, grin: 0.6}),
     )
-    return character.with_(boards=(*character.boards, Board(name=PAD, pictures=pictures, blend="corners")))
+    return character.with_(
+        boards=(*character.boards, Board(name=PAD, pictures=pictures, blend="corners", spot=(0.55, 0.42), size=0.36))
+    )
 
 
 def jaw_of(character: Character) -> Jaw | None:

@@ -16,6 +16,7 @@ from scipy.sparse.csgraph import dijkstra
 from scipy.spatial import cKDTree
 
 from ..face.estimate import Estimate
+from ..face.middle import DARK
 from .jaw import Jaw
 from .lids import Lids, shut
 
@@ -243,7 +244,9 @@ def sealed(s: Sculptor, degrees: float) -> np.ndarray:
     gap *= np.clip((1 - np.abs(x)) / 0.08, 0, 1)[:, None]
     at = np.stack([np.interp(s.across, x, gap[:, k]) for k in range(3)], 1)
     reach = 0.5 * float(np.linalg.norm(gap, axis=1).max()) / s.size + 0.05
-    above, under = s.bell(upper, reach) * (1 - s.below), s.bell(lower, reach) * s.below
+    # The lips come together, not the roof and the floor of the mouth behind them.
+    inner = np.where(s.face.head.light > DARK, 1.0, s.bell(np.concatenate([upper, lower]), 0.035))
+    above, under = (s.bell(rows, reach) * by * inner for rows, by in ((upper, 1 - s.below), (lower, s.below)))
     move = 0.62 * under[:, None] * at - 0.38 * above[:, None] * at
     a = -np.radians(degrees) * s.jaw.share
     c, n = np.cos(a), np.sin(a)

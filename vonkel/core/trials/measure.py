@@ -81,6 +81,16 @@ def _pass(
 
 
 @dataclass(frozen=True)
+class Lidded:
+    """What lids leave open where they should meet, a share of the opening, and how deep an eyeball comes through, a share of its radius."""
+
+    gap: float = 0.0
+    gap_point: int = 0
+    pierced: float = 0.0
+    pierced_point: int = 0
+
+
+@dataclass(frozen=True)
 class Figures:
     """What one pose does to the skin.  Ratios are posed over rest."""
 
@@ -97,6 +107,7 @@ class Figures:
     contact: Depth = Depth()  # of the skin with itself, where that is looked at
     through: Depth = Depth()  # of eyes, teeth or a tongue through the skin, likewise
     size: float = 1.0  # of the figure, metres
+    lidded: Lidded | None = None  # of a face's trials
 
 
 @dataclass(frozen=True)

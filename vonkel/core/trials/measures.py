@@ -126,3 +126,17 @@ def _through(f: Figures, limit: float) -> Found:
     share = f.through.depth / f.size
     words = f"{f.through.what or 'nothing'} {1000 * f.through.depth:.1f} mm through the skin"
     return Found(share, share / limit, words, f.through.point)
+
+
+@measure(
+    "lids", "lids that don't meet", "share of the opening", 0.01, "lids touch where their marks touch (common practice)"
+)
+def _lids(f: Figures, limit: float) -> Found:
+    gap, at = (f.lidded.gap, f.lidded.gap_point) if f.lidded else (0.0, 0)
+    return Found(gap, max(gap, 0.0) / limit, f"lids {100 * gap:.1f} % of the opening apart", at)
+
+
+@measure("eyeball", "eyeball through its lid", "share of its radius", 0.03, SEEN)
+def _eyeball(f: Figures, limit: float) -> Found:
+    deep, at = (f.lidded.pierced, f.lidded.pierced_point) if f.lidded else (0.0, 0)
+    return Found(deep, deep / limit, f"an eyeball {100 * deep:.1f} % of its radius through its lid", at)

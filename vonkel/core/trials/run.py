@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from ..progress import tell
 from ..rig import compile_rig
 from ..skin import Deformer
 from ..skin.deform import HANDED
+from .faces import LidLook, face_pose, face_trials
 from .measure import Figures, Measurer
 from .measures import MEASURES, Found, found_at, grade, judge
 from .picture import heat_colours, picture, png
@@ -81,6 +82,9 @@ def run_trials(character: Character, pictures: bool = True, only: str = "") -> l
         poses += [(p.name, p.about, pose_from_turns(character, p.turns)) for p in trial_poses(character)]
         program = compile_rig(character)
         poses += [(s.name, "a saved pose", program.evaluate(s.values)) for s in character.poses]
+    of_face = {t.name: t for t in face_trials(character) if not only or t.name == only}
+    poses += [(t.name, t.about, face_pose(character, t)) for t in of_face.values()]
+    lids = LidLook(character) if of_face else None
     of_shapes = [t for t in shape_trials(character) if not only or t[0] == only]
     named = {name for name, _, _ in of_shapes}
     poses += [(name, about, shaped_pose(character, strengths)) for name, about, strengths in of_shapes]
@@ -91,7 +95,10 @@ def run_trials(character: Character, pictures: bool = True, only: str = "") -> l
         start = time.perf_counter()
         live = deformer.deform(pose).astype(float)
         points = deformer.deform(pose, HANDED_OVER).astype(float)
-        figures = measurer.measure(points, contact=name in named)
+        close = name in named or name in of_face
+        figures = measurer.measure(points, contact=close)
+        if lids is not None and name in of_face:
+            figures = replace(figures, lidded=lids.look(points, of_face[name].shut))
         away = np.linalg.norm(points - live, axis=1) if len(points) else np.zeros(1)
         gap = float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max())
         found = found_at(figures)
@@ -99,7 +106,7 @@ def run_trials(character: Character, pictures: bool = True, only: str = "") -> l
         spent = time.perf_counter() - start
         image = b""
         if pictures:
-            box = looked_at(character.points, points) if name in named else None
+            box = looked_at(character.points, points) if close else None
             image = png(picture(points, triangles, heat_colours(figures.heat), (180, 180), box=box))
         joint = _holder(character, at)
         cards.append(Card(name, about, grade(badness), badness, figures, found, worst, joint, at, gap, image, spent))

@@ -13,6 +13,21 @@ export interface Station {
   count: number;
 }
 
+/** A mark of a face, with what hangs on it and whether its partner goes along. */
+export interface FaceMarkRow {
+  name: string;
+  label: string;
+  decides: string;
+  place: Vector;
+  side: "L" | "R" | "C";
+  sure: number;
+  how: string;
+  settled: boolean;
+  doubtful: boolean;
+  linked: boolean;
+  partner: string;
+}
+
 /** All of a character but its mesh. */
 export interface State {
   number: number;
@@ -40,6 +55,10 @@ export interface State {
   rules: (Follow | Space | Link | Spring | Swing)[];
   shapes: (Shape & { points: number; far: number; led: boolean })[];
   regions: (Region & { points: number })[];
+  face: {
+    marks: FaceMarkRow[];
+    products: { name: string; label: string; made: boolean; stale: boolean }[];
+  };
   boards: (Omit<Board, "pictures"> & { pictures: (BoardPicture & { seal: string })[] })[];
   clips: Clip[];
   poses: string[];
@@ -125,6 +144,8 @@ export interface StationKind {
   layers?: { joints?: boolean; controls?: boolean };
   levels?: Set<string>;
   large?: string;
+  /** Front and side stand large beside each other, and the other drawings wait. */
+  paired?: boolean;
   shading?(bench: any): string;
   /** The plate goes on showing its values until others come. */
   keepsValues?(bench: any): boolean;

@@ -100,6 +100,8 @@ export class Bench extends Posing {
       this.over = kind.over ?? false;
       this.showHeat();
       plate.setLarge(kind.large ?? "");
+      plate.setPaired(kind.paired ?? false);
+      if (plate.near && !kind.paired) plate.setNear(null);
       this.shownStation = this.station;
     }
     if (fresh || !kind.keepsValues?.(this)) plate.setValues(null, kind.shading?.(this) ?? "clay");

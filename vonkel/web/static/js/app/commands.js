@@ -1,5 +1,6 @@
 // What can be done from anywhere: entered once, for finder, keys, docks and buttons.
 import { tryPivot } from "../tools/pivot.js";
+import { makeFace } from "../stations/face.js";
 import { enter } from "./actions.js";
 
 /** A step without further questions. */
@@ -271,6 +272,8 @@ const RIG = [
   step("dual", "Deform by dual quaternions", "skin", "skin.method", { method: "dual" }),
   step("linear", "Deform by linear blending", "skin", "skin.method", { method: "linear" }),
   step("eyes", "Set eye joints and aim", "face", "face.eyes"),
+  step("face-find", "Find what is where on the face", "face", "face.find"),
+  at("face", "face-make", "Make the face from its marks", (b) => makeFace(b)),
   at("trials", "trials", "Run the trials", (b) => b.strip.run()),
   download("glb", "Download the rig as .glb", "export.glb"),
   download("whole", "Download the whole character", "export.vonkel"),

@@ -283,7 +283,10 @@ function drawLandmarks(plate, name) {
     pen.lineWidth = 2;
     pen.stroke();
     if (!m.moved && m.sure && m.sure !== "sure") doubtRing(pen, x, y, r + 5, m.spread);
-    if (over || (name !== "top" && !taken.some(([tx, ty]) => Math.abs(tx - x) < 92 && Math.abs(ty - y) < 17))) {
+    if (
+      over ||
+      (!m.quiet && name !== "top" && !taken.some(([tx, ty]) => Math.abs(tx - x) < 92 && Math.abs(ty - y) < 17))
+    ) {
       note(pen, m.sure === "not found" && !m.moved ? `${m.label}?` : m.label, [x + 10, y], "left");
       taken.push([x, y]);
     }

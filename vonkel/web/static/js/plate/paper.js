@@ -8,7 +8,7 @@ export function drawPaper(plate) {
   const { front, side, top } = plate.views;
   drawGrid(plate, "front", front.rect);
   drawGrid(plate, "side", side.rect);
-  drawGrid(plate, "top", top.rect);
+  if (top.rect) drawGrid(plate, "top", top.rect);
   const pen = plate.pen,
     r = front.rect,
     end = side.rect.x + side.rect.w;
@@ -26,7 +26,7 @@ export function drawPaper(plate) {
     high = plate.project("front", [0, plate.box.max.y, 0])[1];
   pen.strokeStyle = INK;
   pen.lineWidth = 1.5;
-  if (low < r.h) {
+  if (low < r.y + r.h) {
     pen.beginPath();
     pen.moveTo(r.x, low);
     pen.lineTo(end, low);
@@ -81,6 +81,7 @@ export function drawGrid(plate, name, rect) {
 /** Dotted lines that tie the chosen joint together across the drawings. */
 export function drawTies(plate) {
   const i = plate.index?.get(plate.selected.joint);
+  if (!plate.views.top.rect) return;
   if (i === undefined || !plate.layers.joints) return;
   const p = plate.jointPlace(i),
     a = plate.project("front", p),

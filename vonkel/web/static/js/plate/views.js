@@ -24,6 +24,9 @@ export class Views {
     this.looked = false;
     this.heading = 0; // pixels at the upper edge of a large view that are taken, as by a line of words
     this.large = "";
+    this.paired = false; // front and side beside each other, the others away
+    /** @type {THREE.Box3 | null} */
+    this.near = null; // what the drawings show instead of the whole figure
     this.focus = [0, 0.5, 0];
     this.scale = 300;
     this.width = 0;
@@ -64,6 +67,19 @@ export class Views {
   setLarge(name) {
     this.large = name;
     this.layout();
+  }
+
+  /** Front and side large beside each other; or the four as ever. */
+  setPaired(on) {
+    if (on === this.paired) return;
+    this.paired = on;
+    this.layout();
+  }
+
+  /** Show a part of the figure: its lowest and highest corner; none: all of it. */
+  setNear(box) {
+    this.near = box && new THREE.Box3(new THREE.Vector3(...box[0]), new THREE.Vector3(...box[1]));
+    this.home();
   }
 
   setHeading(pixels) {
@@ -109,6 +125,7 @@ export class Views {
     if (this.large) return this.large === name ? { x: 0, y: 0, w, h: high } : null;
     const s = this.sizes(),
       room = high - DOCK; // the tools lie over the lower edge
+    if (this.paired) return this.rectOfPair(name, w, room, s);
     const split = Math.min(Math.max((w - RULER) * (s.x / (s.x + s.z)), 0.3 * w), 0.62 * w);
     const row = Math.min(Math.max(room * (s.y / (s.y + s.z)), 0.45 * room), 0.62 * room);
     return {
@@ -119,14 +136,25 @@ export class Views {
     }[name];
   }
 
+  rectOfPair(name, w, room, s) {
+    const split = Math.min(Math.max((w - RULER) * (s.x / (s.x + s.z)), 0.38 * w), 0.62 * w);
+    if (name === "front") return { x: RULER, y: 0, w: split, h: room };
+    return name === "side" ? { x: RULER + split, y: 0, w: w - RULER - split, h: room } : null;
+  }
+
+  /** The box that the drawings show. */
+  get shown() {
+    return this.near ?? this.box;
+  }
+
   sizes() {
-    const v = this.box ? this.box.getSize(new THREE.Vector3()) : { x: 1, y: 1, z: 1 };
+    const v = this.shown ? this.shown.getSize(new THREE.Vector3()) : { x: 1, y: 1, z: 1 };
     return { x: Math.max(v.x, 1e-3), y: Math.max(v.y, 1e-3), z: Math.max(v.z, 1e-3) };
   }
 
   /** Choose the one scale at which the whole figure fits every drawing that is shown. */
   fit() {
-    if (!this.box) return;
+    if (!this.shown) return;
     const s = this.sizes(),
       need = { front: [s.x, s.y], side: [s.z, s.y], top: [s.x, s.z] };
     let scale = Infinity;
@@ -135,7 +163,7 @@ export class Views {
       if (r) scale = Math.min(scale, r.w / (1.06 * a), (r.h - 30) / (1.04 * b));
     }
     this.scale = Number.isFinite(scale) ? scale : 300;
-    const c = this.box.getCenter(new THREE.Vector3());
+    const c = this.shown.getCenter(new THREE.Vector3());
     this.focus = [c.x, c.y + 9 / this.scale, c.z];
     this.draw();
   }

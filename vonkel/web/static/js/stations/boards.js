@@ -223,7 +223,7 @@ function boardOver(b, board) {
 
 /** The boards that are open, over the plate. */
 export function boardsOver(b) {
-  if (b.station !== "shapes" || !b.state) return null;
+  if (!["shapes", "face"].includes(b.station) || !b.state) return null;
   const open = b.state.boards.filter((x) => b.ui.openBoards.has(x.name));
   return open.length ? open.map((x) => boardOver(b, x)) : null;
 }

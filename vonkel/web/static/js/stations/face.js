@@ -1,37 +1,131 @@
-// The Face station: eyes, jaw and what belongs to them.
+// The Face station: what is where, put right by hand; the face made from it; eyes, lids, jaw and the mouth pad.
 import { actionButton } from "../app/actions.js";
 import { enterStation } from "../app/stations.js";
-import { acts } from "../widgets/fields.js";
-import { h, tag } from "../widgets/html.js";
-import { cm, plainName } from "../words.js";
+import { call } from "../net/api.js";
+import { acts, button } from "../widgets/fields.js";
+import { h } from "../widgets/html.js";
+import { say } from "../widgets/toasts.js";
+import { chosenMark, markList, markSheet, showMarkMap } from "./facemarks.js";
 import { channelSheet, poseSheet } from "./posing.js";
 
-function left(b) {
-  const { joints, kits, low, parts } = b.state;
-  const eyes = joints.filter((j) => j.role === "eye"),
-    balls = parts.filter((p) => p.role === "eye"),
-    set = kits.some((k) => k.kind === "eyes");
+/** Make joints, weights, shapes and controls from the marks, with progress. */
+export async function makeFace(b) {
+  try {
+    const { job } = await call("POST", `/api/c/${b.number}/face/make`);
+    await b.watchJob(job);
+    await b.refresh();
+    b.useTool(null);
+    b.ui.mark = "";
+    showMarkMap(b);
+    const jaw = b.state.controls.find((c) => c.key === "jaw") ?? b.state.controls.find((c) => c.level === "face");
+    if (jaw) b.choose({ control: jaw.name });
+  } catch (error) {
+    say(error);
+  }
+}
+
+const find = (b, afresh) => async () => {
+  if (await b.step("face.find", { afresh }, { keepPose: true })) b.useTool("marks");
+};
+
+function products(b) {
+  const { products: rows, marks } = b.state.face;
+  if (!marks.length) return null;
+  const stale = rows.some((p) => p.stale),
+    made = rows.some((p) => p.made);
   return [
-    h("h2", {}, "Face"),
-    h("h3", {}, "Eyeballs"),
-    balls.map((p) => h("p", { key: p.name }, p.name)),
-    balls.length ? null : h("p", { class: "empty" }, "No part is an eyeball. Say which is, at the Model station."),
-    h("h3", {}, "Eye joints"),
-    eyes.map((j) => h("p", { key: j.name }, tag(j.side), ` ${plainName(j.name)}, ${cm(j.place[1] - low[1])} cm high`)),
-    eyes.length ? null : h("p", { class: "empty" }, "None yet."),
-    acts(actionButton(b, "eyes", set ? "small" : "mend", "Set eyes and aim")),
+    h("h3", {}, "From the marks"),
+    h(
+      "ul",
+      { class: "products" },
+      rows.map((p) =>
+        h(
+          "li",
+          { key: p.name, class: p.stale ? "stale" : p.made ? "made" : "" },
+          h("span", {}, p.label),
+          h("em", {}, p.stale ? "marks have moved since" : p.made ? "made" : "not yet"),
+        ),
+      ),
+    ),
+    made && stale ? h("p", { class: "soft" }, "What you sculpted or painted on it stays when it is made again.") : null,
+    acts(button(made ? "Make it again" : "Make the face", () => makeFace(b), stale || !made ? "mend" : "small")),
   ];
 }
 
+function pads(b) {
+  if (!b.state.boards.length) return null;
+  const open = b.ui.openBoards;
+  return [
+    h("h3", {}, "Boards"),
+    acts(
+      ...b.state.boards.map((x) =>
+        button(
+          open.has(x.name) ? `Close ${x.name}` : `Open ${x.name}`,
+          () => b.ui.put("openBoards", x.name, !open.has(x.name)),
+          "small",
+        ),
+      ),
+    ),
+  ];
+}
+
+function left(b) {
+  const { marks } = b.state.face;
+  return [
+    h("h2", {}, "Face"),
+    marks.length
+      ? markList(b)
+      : h(
+          "p",
+          { class: "empty" },
+          "Nothing of the face is known yet. It is estimated from the shape of the head; you put right what is off.",
+        ),
+    acts(
+      button(marks.length ? "Look again" : "Find what is where", find(b, false), marks.length ? "small quiet" : "mend"),
+    ),
+    products(b),
+    pads(b),
+    marks.length ? null : acts(actionButton(b, "eyes", "small", "Only set eyes and aim")),
+  ];
+}
+
+async function nearHead(b) {
+  try {
+    const { box } = await call("GET", `/api/c/${b.number}/face/box`);
+    if (b.station === "face") b.plate.setNear(box);
+  } catch {
+    b.plate.setNear(null); // no head is known: the whole figure is shown
+  }
+}
+
+/** @type {any} */
+const SEEN = { at: "" }; // which mesh the drawings were brought to the head of
+
 enterStation("face", {
-  large: "free",
+  paired: true,
   layers: { controls: true },
   levels: new Set(["face"]),
+  fields: { mark: "" },
   shading: () => "colours",
   left,
-  right: (b) => [channelSheet(b), poseSheet(b)],
+  right: (b) => [b.tool?.name === "marks" ? null : markSheet(b), channelSheet(b), poseSheet(b)],
   enter: (b) => {
+    SEEN.at = b.state.mesh;
+    nearHead(b);
+    if (b.state.face.marks.length && !b.tool) b.useTool("marks");
     const aim = b.state.controls.find((c) => c.level === "face");
-    if (aim && !b.plate.selected.control) b.choose({ control: aim.name });
+    if (aim && !b.plate.selected.control && !b.state.face.marks.length) b.choose({ control: aim.name });
+  },
+  leave: (b) => {
+    b.legend = null;
+    b.plate.setNear(null);
+  },
+  shown: (b) => {
+    if (b.tool?.name === "marks") b.tool.pick();
+    if (chosenMark(b)) showMarkMap(b);
+    if (SEEN.at !== b.state.mesh) {
+      SEEN.at = b.state.mesh;
+      nearHead(b);
+    }
   },
 });

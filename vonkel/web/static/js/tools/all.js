@@ -11,3 +11,4 @@ import "./zone.js";
 import "./sculpt.js";
 import "./mask.js";
 import "./place.js";
+import "./marks.js";
