@@ -143,6 +143,8 @@ class Lids:
             a, u, d, far = -a, -d, -u, -far
         goal = u + w * (d - u)
         start = np.maximum(np.where(own, a, u), d + 1e-6)
+        # Where the edge doubles back it comes to the line in the first half of its way.
+        goal = goal + np.where(own, start - u, 0.0) * (1 - smooth(np.array(max(w, 0.0) / 0.6)))
         move = start - goal
         inside = self.rho[i] < 1.15 * self.eye.radius
         slack = np.where(inside, THICK, 0.0)  # the inside of a lid goes with its edge

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..character import (
     Board,
@@ -20,10 +21,12 @@ from ..character import (
     SavedPose,
     Shape,
     Side,
+    opposite_name,
     unique_name,
 )
 from ..errors import StepRefused
 from ..face.estimate import Estimate
+from ..face.eyes import Eye
 from ..face.head import head_joint
 from ..face.marks import face_of
 from ..joints.edit import add_joint, move_joint
@@ -39,6 +42,7 @@ from .units import SEALED, UNDER_TEETH, UNITS, VISEMES, Sculptor, lip_under_teet
 
 HEADING_LIDS, HEADING_UNITS, HEADING_MOUTH = "lids", "action units", "mouth"
 BETWEEN = (0.25, 0.5, 0.75)  # of a lid's travel: with straight lines between these it keeps off the ball
+ALIKE = 0.01  # of the head's size: how far eyes may be from each other's images and still be made alike
 JAW_DEGREES = 25.0
 PAD = "mouth pad"
 Places = dict[str, tuple[float, float, float]]
@@ -206,20 +210,44 @@ Generated = Iterator[tuple[Shape, np.ndarray]]
 
 
 def _lid_shapes(face: Estimate) -> Generated:
-    """Shapes of both lids of each eye that opens, with their in-betweens; moves (n, 3) in the head's frame."""
+    """Shapes of both lids of each eye that opens, with their in-betweens; moves (n, 3) in the head's frame.
+
+    On a head that is the same on both sides, eyes too, the right ones are the left ones' images.
+    """
+    other = _other_side(face)
     for eye in face.eyes:
-        if not eye.opens:
+        if not eye.opens or (eye.side == "R" and other is not None):
             continue
-        lids = Lids(face.head, eye)
-        for word in (UPPER, LOWER):
-            key = "up" if word == UPPER else "low"
-            name = f"{word} lid_{eye.side}"
-            whole = lids.moves(**{key: 1.0})
-            yield Shape(name=name, heading=HEADING_LIDS), whole
-            for at in BETWEEN:
-                title = f"{word} lid at {at:.0%}_{eye.side}".replace("%", "")
-                yield Shape(name=title, heading=HEADING_LIDS, between=name, at=at), lids.moves(**{key: at}) - at * whole
-            yield Shape(name=f"{word} lid wide_{eye.side}", heading=HEADING_LIDS), lids.moves(**{key: -WIDE})
+        for shape, moves in _lids_of(face, eye):
+            yield shape, moves
+            if other is not None:
+                names = {"name": opposite_name(shape.name), "between": opposite_name(shape.between)}
+                yield shape.model_copy(update=names), moves[other] * [-1.0, 1.0, 1.0]
+
+
+def _other_side(face: Estimate) -> np.ndarray | None:
+    """(n,) the mirrored point of each, where the head and its eyes are the same on both sides to the eye; else None."""
+    head, eyes = face.head, [e for e in face.eyes if e.opens]
+    if len(eyes) != 2 or not head.even:
+        return None
+    ends = [np.array([e.centre, *e.corners]) for e in eyes]
+    if np.abs(ends[0] * [-1, 1, 1] - ends[1]).max() > ALIKE * head.size:
+        return None
+    far, other = cKDTree(head.p).query(head.p * [-1.0, 1.0, 1.0])
+    return np.asarray(other) if far.max() < 1e-5 * head.size else None
+
+
+def _lids_of(face: Estimate, eye: Eye) -> Generated:
+    lids = Lids(face.head, eye)
+    for word in (UPPER, LOWER):
+        key = "up" if word == UPPER else "low"
+        name = f"{word} lid_{eye.side}"
+        whole = lids.moves(**{key: 1.0})
+        yield Shape(name=name, heading=HEADING_LIDS), whole
+        for at in BETWEEN:
+            title = f"{word} lid at {at:.0%}_{eye.side}".replace("%", "")
+            yield Shape(name=title, heading=HEADING_LIDS, between=name, at=at), lids.moves(**{key: at}) - at * whole
+        yield Shape(name=f"{word} lid wide_{eye.side}", heading=HEADING_LIDS), lids.moves(**{key: -WIDE})
 
 
 def _expression_shapes(face: Estimate) -> Generated:
@@ -307,7 +335,7 @@ def _eye_kits(character: Character, face: Estimate, known: set[str]) -> Characte
             UPPER: f"upper lid_{j.side}", LOWER: f"lower lid_{j.side}", UPPER_WIDE: f"upper lid wide_{j.side}",
             LOWER_WIDE: f"lower lid wide_{j.side}",
         }  # fmt: skip
-        opening = Lids(face.head, eye).opening
+        opening = round(Lids(face.head, eye).opening, 2)
         kit = Kit(
             name=f"lids_{j.side}", kind="lids", side=j.side, joints={"eye": (j.name,)}, options={"opening": opening},
             shapes={w: s for w, s in words.items() if s in known},

@@ -258,7 +258,8 @@ def sealed(s: Sculptor, degrees: float) -> np.ndarray:
 class Viseme:
     """number and sounds: as in the table of visemes of ISO/IEC 14496-2 (MPEG-4 visual, its facial animation; from memory).
 
-    open: how far the jaw opens, of its whole; units: action unit → strength; under: how far the lip goes under the teeth.
+    open: how far the jaw opens, of its whole; units: action unit → strength; under: how far the lip goes under the teeth.  Strengths
+    are ours.
     """
 
     number: int
@@ -266,7 +267,6 @@ class Viseme:
     open: float
     units: dict[int, float]
     under: float = 0.0
-    tongue: float = 0.0  # how far its tip is raised, of its whole
 
     @property
     def title(self) -> str:
@@ -275,17 +275,17 @@ class Viseme:
 
 VISEMES: tuple[Viseme, ...] = (
     Viseme(1, "p b m", 0.0, {24: 1.0}),
-    Viseme(2, "f v", 0.08, {10: 0.25}, under=1.0),
-    Viseme(3, "T D", 0.22, {25: 0.5, 10: 0.2}, tongue=0.8),
-    Viseme(4, "t d", 0.12, {25: 0.6, 20: 0.35}, tongue=1.0),
-    Viseme(5, "k g", 0.30, {16: 0.35, 13: 0.2}),
-    Viseme(6, "tS dZ S", 0.10, {22: 1.0}),
-    Viseme(7, "s z", 0.03, {20: 0.7, 25: 0.5}),
-    Viseme(8, "n l", 0.20, {12: 0.35, 25: 0.3}, tongue=0.9),
-    Viseme(9, "r", 0.12, {18: 0.4, 22: 0.4, 16: 0.3}),
+    Viseme(2, "f v", 0.0, {10: 0.3}, under=1.0),
+    Viseme(3, "T D", 0.10, {25: 1.0, 10: 0.5}),
+    Viseme(4, "t d", 0.03, {16: 1.0, 25: 0.5}),
+    Viseme(5, "k g", 0.16, {14: 1.0, 25: 0.4}),
+    Viseme(6, "tS dZ S", 0.04, {22: 1.4}),
+    Viseme(7, "s z", 0.0, {20: 1.2, 16: 0.5}),
+    Viseme(8, "n l", 0.07, {13: 1.0, 10: 0.4}),
+    Viseme(9, "r", 0.08, {23: 1.0, 22: 0.7, 16: 0.4}),
     Viseme(10, "A:", 1.0, {25: 0.3}),
-    Viseme(11, "e", 0.45, {20: 0.7, 10: 0.3}),
-    Viseme(12, "I", 0.22, {12: 0.8, 25: 0.4}),
-    Viseme(13, "Q", 0.60, {18: 0.8, 22: 0.3}),
-    Viseme(14, "U", 0.16, {18: 1.0}),
+    Viseme(11, "e", 0.30, {20: 1.3, 10: 0.8}),
+    Viseme(12, "I", 0.08, {12: 1.3, 25: 0.6}),
+    Viseme(13, "Q", 0.38, {18: 0.9, 22: 0.8}),
+    Viseme(14, "U", 0.06, {18: 1.3}),
 )

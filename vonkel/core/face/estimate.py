@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..character import Character
+from ..character import Character, opposite_name
 from ..progress import tell
 from .eyes import Eye, find_eyes
 from .head import Head, head_of
@@ -51,6 +51,8 @@ def estimate_face(character: Character) -> Estimate:
         hinge = hinge_of_jaw(head, mouth, eyes, spots.get(f"ear_{tag}"), sign)
         if hinge is not None:
             spots[f"jaw_hinge_{tag}"] = hinge
+    if head.even:  # what only one side of a head has that is alike on both is no ear and no brow
+        spots = {n: s for n, s in spots.items() if not n.startswith(("ear", "brow")) or opposite_name(n) in spots}
     return Estimate(head, eyes, mouth, spots)
 
 

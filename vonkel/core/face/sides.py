@@ -11,8 +11,9 @@ from .middle import Mouth, Spot
 
 THIN = 0.17  # ears are thinner than this, a share of the head's size
 LEAST_EAR = 0.012  # of its area, shares of the size squared: less is no ear
-SHEET = 1.5  # an ear is so much wider than thick, or more
-RIDGE = 2.5  # a brow bends the skin at least so much more than what lies about it, in 1 / size
+LIDDED = 1.9  # how far lids reach from an eye's centre, in its radii
+SHEET = 1.35  # an ear is so much wider than thick, or more
+RIDGE = 5.0  # a brow bends the skin at least so much, in 1 / size
 
 
 def find_ear(head: Head, mouth: Mouth, eyes: list[Eye], sign: int, planned: np.ndarray | None) -> dict[str, Spot]:
@@ -23,6 +24,8 @@ def find_ear(head: Head, mouth: Mouth, eyes: list[Eye], sign: int, planned: np.n
     size, p = head.size, head.p
     ok = head.surface & (sign * p[:, 0] > 0.1 * size) & (head.light > 0.2)
     eye = next((e for e in eyes if (e.side == "L") == (sign > 0)), None)
+    for e in eyes:  # lids are thin, too
+        ok &= np.linalg.norm(p - e.centre, axis=1) > LIDDED * e.radius
     if eye is not None:
         ok &= p[:, 2] < eye.centre[2] - 0.2 * eye.radius
     if "mouth_upper" in mouth.spots:
@@ -96,7 +99,8 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
         k = int(i[np.argmax(np.clip(b[i], 0, 15) * prior + 0.5 * prior)])
         ridges.append(float(b[k] - np.median(b[i])))
         found[f"brow_{name}_{eye.side}"] = (p[k], ridges[-1])
-    if np.median(ridges) < RIDGE:
+    bends = sorted(float(b[int(np.argmin(np.linalg.norm(p - place, axis=1)))]) for place, _ in found.values())
+    if bends[0] < RIDGE or bends[1] < 1.2 * RIDGE:  # a ridge runs along all of it
         return {}
     return {
         n: Spot(

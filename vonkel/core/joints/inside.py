@@ -22,8 +22,8 @@ def body_solid(character: Character, cells: int = 120) -> Solid:
 
 
 def may_stick_out(character: Character, joint: Joint) -> bool:
-    """End joints and control joints may lie outside the body; deforming joints with children may not."""
-    return not joint.deforms or not character.children.get(joint.name)
+    """End joints and control joints may lie outside the body, and a tongue's, which lie in the mouth; others with children may not."""
+    return not joint.deforms or not character.children.get(joint.name) or joint.role.startswith("tongue")
 
 
 def kept_inside(character: Character, joint: Joint, place: np.ndarray) -> np.ndarray:
