@@ -21,6 +21,7 @@ from vonkel.core.expression.units import UNITS, VISEMES
 from vonkel.core.face.estimate import Estimate, estimate_face
 from vonkel.core.face.marks import DOUBTFUL, face_of
 from vonkel.core.formats import read_character
+from vonkel.core.geometry.health import health
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.kits.lids import WIDE, travels
@@ -31,6 +32,7 @@ from vonkel.core.trials import run_trials
 from vonkel.core.trials.faces import face_trials
 from vonkel.core.weights import table_of
 from vonkel.demo import CAST, DATA
+from vonkel.readings import findings
 from vonkel.steps import apply_step
 
 HERE = Path(__file__).resolve().parent.parent
@@ -255,6 +257,39 @@ def test_the_jaw_opens_slides_and_its_lips_stay_sealed() -> None:
     assert (deformer.deform(program.evaluate({"jaw": {"open": 1.0}})) - at)[chin, 1] < -0.03
     assert (deformer.deform(program.evaluate({"jaw": {"side": 1.0}})) - at)[chin, 0] > 0.005
     assert (deformer.deform(program.evaluate({"jaw": {"slide": 1.0}})) - at)[chin, 2] > 0.005
+
+
+def test_a_groove_is_cut_open_and_then_opens() -> None:
+    c = do(planned("bust-0.3"), "face.find")
+    before = health(c)
+    cut = do(c, "face.cut_mouth")
+    after = health(cut)
+    assert after.border_edges == before.border_edges == 0 and after.points > before.points
+    opened = estimate_face(cut)
+    assert opened.mouth.kind == "open"
+    jaw = find_jaw(opened)
+    assert jaw is not None
+    figures = jaw_figures(opened, jaw, 25.0)
+    assert figures.parted >= 0.95 and figures.corner <= 1.6
+    with pytest.raises(StepRefused, match="opens already"):
+        do(do(planned("otter"), "face.find"), "face.cut_mouth")
+    bare = do(c, "face.unmark", marks=["mouth_upper", "mouth_lower"])
+    with pytest.raises(StepRefused, match="marks of the mouth"):
+        do(bare, "face.cut_mouth")
+
+
+def test_findings_of_a_face_offer_what_mends_them() -> None:
+    c = do(planned("bust-0.3"), "face.find")
+    said = {f.title: f for f in findings(c) if f.station == "face"}
+    mend = said["The mouth is only a line in the skin"].mend
+    assert mend is not None and mend.step == "face.cut_mouth"
+    asked = next(f for t, f in said.items() if "want a look" in t).mend
+    assert asked is not None
+    sure = apply_step(c, asked.step, asked.params)[0]
+    assert not [f for f in findings(sure) if f.station == "face" and "want a look" in f.title]
+    moved = do(made("otter"), "face.mark", mark="chin", place=[0.0, 0.87, 0.19])
+    assert any("have moved" in f.title for f in findings(moved))
+    assert not any("have moved" in f.title for f in findings(made("otter")))
 
 
 # -- expressions ---------------------------------------------------------------------------------------------------------

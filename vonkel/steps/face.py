@@ -11,9 +11,11 @@ from ..core.character import Character, Face, Joint, Kit, unique_name, without_s
 from ..core.errors import NotFound, StepRefused
 from ..core.expression import making
 from ..core.face import eye_spheres
-from ..core.face.marks import found_marks, kind_of, moved_mark
+from ..core.face.cutting import with_cut_mouth
+from ..core.face.marks import face_of, found_marks, kind_of, moved_mark
 from ..core.joints.edit import add_joint
 from ..core.rig.fitting import add_kit
+from .model import mesh_counts
 from .registry import Params, step
 from .skin import Rigid, rigid
 
@@ -146,6 +148,24 @@ def link(character: Character, p: Linked) -> Character:
     face, word = _marks_there(character, [p.mark]), without_side(p.mark)
     apart = set(face.apart) - {word} if p.linked else set(face.apart) | {word}
     return character.with_(face=face.model_copy(update={"apart": tuple(sorted(apart))}))
+
+
+class CutMouth(Params):
+    centimetres: float = Field(
+        0.0, ge=0.0, le=500.0, description="depth of the bag behind the lips; 0: a third of the head"
+    )
+
+
+@step(
+    "face.cut_mouth",
+    CutMouth,
+    lambda c, p: "Cut the mouth open along its line, with a bag behind the lips",
+    figures=mesh_counts,
+)
+def cut_mouth(character: Character, p: CutMouth) -> Character:
+    """Cut a mouth that is only sculpted: through faces along a smooth line from corner to corner."""
+    made = with_cut_mouth(character, face_of(character), p.centimetres / 100.0)
+    return made.with_(face=found_marks(made, character.face))  # the lips have an edge now
 
 
 # -- from marks to face --------------------------------------------------------------------------------------------------

@@ -24,8 +24,8 @@ def find_ear(head: Head, mouth: Mouth, eyes: list[Eye], sign: int, planned: np.n
     size, p = head.size, head.p
     ok = head.surface & (sign * p[:, 0] > 0.1 * size) & (head.light > 0.2)
     eye = next((e for e in eyes if (e.side == "L") == (sign > 0)), None)
-    for e in eyes:  # lids are thin, too
-        ok &= np.linalg.norm(p - e.centre, axis=1) > LIDDED * e.radius
+    for other in eyes:  # lids are thin, too
+        ok &= np.linalg.norm(p - other.centre, axis=1) > LIDDED * other.radius
     if eye is not None:
         ok &= p[:, 2] < eye.centre[2] - 0.2 * eye.radius
     if "mouth_upper" in mouth.spots:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -353,10 +354,17 @@ def border_with(topo: Topology, point: int) -> np.ndarray:
     return np.zeros(0, np.int64)
 
 
-def with_mouth_bag(character: Character, point: int, depth: float, rings: int = 4, widen: float = 1.15) -> Character:
+Rows = Callable[[np.ndarray, float], np.ndarray]
+"""From the rim's places (n, 3) and how far in a row of a bag lies (0 to 1): its places (n, 3)."""
+
+
+def with_mouth_bag(
+    character: Character, point: int, depth: float, rings: int = 4, widen: float = 1.15, rows_at: Rows | None = None
+) -> Character:
     """A bag grown inwards from the open border that holds `point`, and closed: quads all over where the border is even.
 
-    depth: metres inwards; rings: how many loops deep; widen: how wide the bag becomes behind the lips.  The bag is
+    depth: metres inwards; rings: how many loops deep; widen: how wide the bag becomes behind the lips; rows_at: the places of its
+    rows instead, for lips that lie on each other.  The bag is
     part of the same part, welded to the lips.  Raises StepRefused where the point lies on no open border.
     """
     topo = topology_of(character)
@@ -380,11 +388,12 @@ def with_mouth_bag(character: Character, point: int, depth: float, rings: int = 
     for r in range(1, rings + 1):
         t = r / rings
         grow = 1.0 + (widen - 1.0) * np.sin(np.pi * min(1.0, 1.4 * t)) - 0.35 * t**3
-        row = []
-        for k, v in enumerate(loop):
-            flat = p[k] - middle
-            row.append(knife.add_point({int(v): 1.0}, middle + flat * grow + inward * depth * np.sin(0.5 * np.pi * t)))
-        rows.append(row)
+        places = (
+            middle + (p - middle) * grow + inward * depth * np.sin(0.5 * np.pi * t)
+            if rows_at is None
+            else rows_at(p, t)
+        )
+        rows.append([knife.add_point({int(v): 1.0}, places[k]) for k, v in enumerate(loop)])
     n = len(loop)
     like = face_at[int(loop[0])]
     for outer, inner in zip(rows, rows[1:], strict=False):

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from ...core.character import Character
 from ...core.derived import derived
+from .face import face_findings
 from .joints import joint_findings
 from .kinds import Finding, Mend
 from .model import model_findings, readiness_findings
-from .rigging import face_findings, handover_findings, limb_findings, skin_findings
+from .rigging import handover_findings, limb_findings, skin_findings
 from .shapes import shape_findings
 
 CHECKS = (
