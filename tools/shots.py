@@ -108,10 +108,15 @@ def shoot(page):
     page.evaluate("vonkel.ui.openBoards = new Set()")
     page.evaluate("vonkel.toRest().then(() => true)")
     station("face")
-    page.evaluate(
-        "vonkel.values = {'eyes aim': {'move x': 0.35, 'move y': 0.12}}; vonkel.selectControl('eyes aim'); vonkel.plate.home(); vonkel.pose()"
-    )
+    page.get_by_role("button", name="Find what is where").click()
+    wait(page, "vonkel.state.face.marks.length > 20 && vonkel.tool?.name === 'marks'")
+    page.get_by_role("button", name="Make the face").click()
+    wait(page, "!vonkel.job && vonkel.state.face.products.every((p) => p.made)")
+    page.evaluate("vonkel.toRest().then(() => vonkel.useTool('marks'))")
+    page.locator(".mark-row", has_text="hinge of the jaw").click()
+    wait(page, "vonkel.legend?.title.includes('hinge') && vonkel.plate.near")
     shot("face")
+    page.evaluate("vonkel.useTool(null)")
     page.evaluate("vonkel.toRest()")
     station("trials")
     wait(page, "vonkel.strip.cards.length > 9")
