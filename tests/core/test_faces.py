@@ -417,3 +417,30 @@ def test_what_a_face_reads_is_kept_apart_from_what_it_was(otter: Character) -> N
     assert all(
         t.name.startswith("looking") for t in face_trials(otter)
     )  # she has eyes that look, and no lids or jaw yet
+
+
+def test_eyes_cross_and_each_may_look_elsewhere(otter: Character) -> None:
+    c = made("otter")
+    program, deformer = compile_rig(c), Deformer(c)
+    rest = deformer.deform(program.evaluate({})).copy()
+
+    def pupils(values: dict[str, dict[str, float]]) -> tuple[np.ndarray, np.ndarray]:
+        p = deformer.deform(program.evaluate(values)) - rest
+        out = []
+        for side in ("left", "right"):
+            first, end = c.part(f"eye {side}").points
+            out.append(p[first + int(c.points[first:end, 2].argmax())].astype(float))
+        return out[0], out[1]
+
+    left, right = pupils({"eyes aim": {"cross": 1.0}})
+    assert left[0] < -0.005 and right[0] > 0.005 and abs(left[1]) < 0.01
+    left, right = pupils({"eye aim_L": {"move x": 0.2}})
+    assert left[0] > 0.005 and np.linalg.norm(right) < 1e-6
+    left, right = pupils({"eyes aim": {"move x": 0.2}})
+    assert left[0] > 0.005 and right[0] > 0.005
+    wide = moves_of(c, "pupil wide_L")
+    ball = slice(*c.part("eye left").points)
+    assert np.abs(wide[ball]).max() > 0.003
+    centre = c.points[ball].mean(0)
+    far = [np.linalg.norm(q - centre, axis=1) for q in (c.points[ball], (c.points + wide)[ball])]
+    assert np.abs(far[1] - far[0]).max() < 0.03 * far[0].mean()  # it slides over the ball

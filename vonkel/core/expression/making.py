@@ -29,6 +29,7 @@ from ..face.estimate import Estimate
 from ..face.eyes import Eye
 from ..face.head import head_joint
 from ..face.marks import face_of
+from ..geometry.rotations import unit
 from ..joints.edit import add_joint, move_joint
 from ..progress import tell
 from ..rig.fitting import add_kit, remove_kit
@@ -248,15 +249,37 @@ def _lids_of(face: Estimate, eye: Eye) -> Generated:
             title = f"{word} lid at {at:.0%}_{eye.side}".replace("%", "")
             yield Shape(name=title, heading=HEADING_LIDS, between=name, at=at), lids.moves(**{key: at}) - at * whole
         yield Shape(name=f"{word} lid wide_{eye.side}", heading=HEADING_LIDS), lids.moves(**{key: -WIDE})
+    if len(eye.points):
+        yield Shape(name=f"pupil wide_{eye.side}", heading=HEADING_LIDS, low=-0.6), _wide_pupil(face, eye)
+
+
+PUPIL = (
+    np.radians(24),
+    np.radians(50),
+)  # the pupil's edge, and how far what lies about it gives way (common practice for drawn eyes)
+
+
+def _wide_pupil(face: Estimate, eye: Eye) -> np.ndarray:
+    """(n, 3) what makes the pupil half as wide again: the front of the ball slides over it, away from its line of sight."""
+    p, out = face.head.p, np.zeros_like(face.head.p)
+    q = p[eye.points] - eye.centre
+    far = np.linalg.norm(q, axis=1)
+    along = np.clip(q @ eye.axis / np.maximum(far, 1e-12), -1, 1)
+    angle = np.arccos(along)
+    wider = angle + 0.5 * angle * np.clip((PUPIL[1] - angle) / (PUPIL[1] - 0.5 * PUPIL[0]), 0, 1)
+    side = unit(q - (q @ eye.axis)[:, None] * eye.axis)
+    there = far[:, None] * (np.cos(wider)[:, None] * eye.axis + np.sin(wider)[:, None] * side)
+    out[eye.points] = np.where((angle < PUPIL[1])[:, None], there - q, 0.0)
+    return out
 
 
 def _expression_shapes(face: Estimate) -> Generated:
     """Action units, a lip under the teeth, and lips sealed over an open jaw."""
     s = _sculptor(face)
-    for unit in UNITS:
-        moves = unit_moves(s, unit)
+    for each in UNITS:
+        moves = unit_moves(s, each)
         if moves is not None:
-            yield Shape(name=unit.title, heading=HEADING_UNITS), moves
+            yield Shape(name=each.title, heading=HEADING_UNITS), moves
     if s.jaw is not None:
         yield Shape(name=UNDER_TEETH, heading=HEADING_MOUTH), lip_under_teeth(s)
         yield Shape(name=SEALED, heading=HEADING_MOUTH), sealed(s, JAW_DEGREES)

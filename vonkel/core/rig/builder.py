@@ -72,6 +72,10 @@ class Builder:
         """The kit's own control by its key."""
         return self._by_key[(kit.name, key)]
 
+    def optional(self, kit: Kit, key: str) -> Control | None:
+        """The kit's own control by its key, where it has one: kits of earlier versions lack what came later."""
+        return self._by_key.get((kit.name, key))
+
     def fine(self, kit: Kit, joint: str) -> Control | None:
         """The kit's fine control on a joint, where it has one."""
         return self._by_key.get((kit.name, f"turn:{joint}"))

@@ -287,7 +287,11 @@ function drawLandmarks(plate, name) {
       over ||
       (!m.quiet && name !== "top" && !taken.some(([tx, ty]) => Math.abs(tx - x) < 92 && Math.abs(ty - y) < 17))
     ) {
-      note(pen, m.sure === "not found" && !m.moved ? `${m.label}?` : m.label, [x + 10, y], "left");
+      const words = m.sure === "not found" && !m.moved ? `${m.label}?` : m.label,
+        { rect } = plate.views[name],
+        wide = pen.measureText(words).width,
+        room = x + 22 + wide < rect.x + rect.w;
+      note(pen, words, [room ? x + 10 : x - 12 - wide, y], "left");
       taken.push([x, y]);
     }
   }
