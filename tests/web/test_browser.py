@@ -98,7 +98,7 @@ def test_the_main_path_on_the_demo(page, tmp_path):
     eye = page.js(
         "Array.from(vonkel.plate.frames.slice(12 * vonkel.plate.index.get('eye_L'), 12 * vonkel.plate.index.get('eye_L') + 12))"
     )
-    page.drag(page.control_at("free", "eyes aim"), (90, 30))
+    page.drag(page.control_at("front", "eyes aim"), (90, 30))
     page.wait("vonkel.values['eyes aim']")
     now = page.js(
         "Array.from(vonkel.plate.frames.slice(12 * vonkel.plate.index.get('eye_L'), 12 * vonkel.plate.index.get('eye_L') + 12))"

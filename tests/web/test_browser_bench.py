@@ -277,7 +277,7 @@ def test_parts_are_locked_shaded_split_and_pictures_lie_under_the_drawing(page, 
     page.wait("vonkel.plate.drawn.corners")
     assert page.js("vonkel.plate.drawn.corners.points.length") > page.js("vonkel.plate.points.length / 3")
     page.click("Split by island")
-    page.wait("vonkel.state.parts.length === 5")
+    page.wait("vonkel.state.parts.length === 8")
     Image.new("RGB", (40, 60), (200, 180, 140)).save(tmp_path / "sheet.png")
     page.page.locator("[data-keep='part-membrane']").click()
     page.page.get_by_label("Lay one under").set_input_files(tmp_path / "sheet.png")

@@ -280,7 +280,7 @@ def _expression_shapes(face: Estimate) -> Generated:
         moves = unit_moves(s, each)
         if moves is not None:
             yield Shape(name=each.title, heading=HEADING_UNITS), moves
-    if s.jaw is not None:
+    if s.speaks:
         yield Shape(name=UNDER_TEETH, heading=HEADING_MOUTH), lip_under_teeth(s)
         yield Shape(name=SEALED, heading=HEADING_MOUTH), sealed(s, JAW_DEGREES)
 

@@ -49,10 +49,12 @@ class Sculptor:
         return None if spot is None else spot.place
 
     def near(self, places: np.ndarray, within: np.ndarray | None = None) -> np.ndarray:
-        """Rows of the skin next to places (k, 3); within (n,): of these points alone."""
+        """Rows of the skin next to places (k, 3); within (n,): of these points alone; none where there are none."""
         rows, tree = self._skin
         if within is not None:
             rows = rows[within[rows]]
+            if not len(rows):
+                return np.zeros(0, int)
             tree = cKDTree(self.p[rows])
         return np.asarray(np.unique(rows[tree.query(np.atleast_2d(places))[1]]))
 
@@ -98,6 +100,13 @@ class Sculptor:
         assert self.jaw is not None
         upper, lower = self.line
         return self.near(upper, self.jaw.share < 0.45), self.near(lower, self.jaw.share > 0.55)
+
+    @property
+    def speaks(self) -> bool:
+        """Whether there are a jaw and two lips."""
+        there = {n.rsplit("_", 1)[0] if n.endswith(("_L", "_R")) else n for n in self.face.spots}
+        marked = {"mouth_upper", "mouth_lower", "mouth_corner"} <= there
+        return self.jaw is not None and marked and all(len(rows) for rows in self.lips)
 
     def band(self, reach: float) -> np.ndarray:
         """(n,) the lips and what lies about them."""
@@ -216,9 +225,9 @@ SEALED = "lips sealed"
 def unit_moves(s: Sculptor, unit: Unit) -> np.ndarray | None:
     """(n, 3) what a unit moves, in the head's frame; None where a mark that it needs is missing."""
     there = {n.rsplit("_", 1)[0] if n.endswith(("_L", "_R")) else n for n in s.face.spots}
-    if not set(unit.needs) <= there or (unit.needs == MOUTH and s.jaw is None) or (unit.needs == EYES and not s.lids):
+    if not set(unit.needs) <= there or (unit.needs == EYES and not s.lids):
         return None
-    if "mouth_corner" in unit.needs and s.jaw is None:
+    if "mouth_corner" in unit.needs and not s.speaks:
         return None
     return unit.make(s)
 

@@ -170,7 +170,8 @@ def _open_mouth(head: Head, mouth: Mouth, nose: int, jaws: dict[int, Jaw | None]
     for number, rows in enumerate(head.pieces(front), 1):
         label[rows] = number
     mouth.upper, mouth.lower = front & (label == label[nose]), front & (label == label[k])
-    if label[nose] == label[k]:  # the lips are one before the corners after all
+    alike = label[nose] == label[k]  # the lips are one before the corners after all
+    if alike or not (mouth.upper & head.skin).any() or not (mouth.lower & head.skin).any():
         mouth.upper = mouth.lower = None
     line = outline(head)
     lips = _lips(head, line, tip, np.mean([p[j[1]] for j in whole], axis=0))

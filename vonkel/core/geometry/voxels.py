@@ -256,13 +256,14 @@ def solid_from_mesh(
 
 
 POCKET = 0.065
-"""How wide mouths and the sockets of eyes may be, shares of a body's size."""
+"""How wide a mouth may be, to either side, shares of a body's size."""
 
 
 def without_pockets(solid: Solid, reach: float) -> Solid:
-    """The solid with its pockets filled: mouths and the sockets of eyes, which are inside as far as a body's build goes.
+    """The solid with its pockets filled: mouths that are shut, which are inside as far as a body's build goes.
 
-    A cell is in a pocket when in at least five of the six directions along the axes the body lies within `reach` metres.
+    A cell is in a pocket when in all six directions along the axes the body lies within `reach` metres: what is open to one side,
+    as the room between four feet, is none.
     """
     most = max(int(reach / solid.h), 1)
     inside = solid.inside
@@ -273,7 +274,7 @@ def without_pockets(solid: Solid, reach: float) -> Solid:
             before = np.maximum.accumulate(np.where(inside, at, -(10**6)), axis)
             after = np.flip(np.minimum.accumulate(np.flip(np.where(inside, at, 10**6), axis), axis), axis)
             walls += (at - before <= most).astype(np.int8) + (after - at <= most)
-        pocket = ~inside & (walls >= 5)
+        pocket = ~inside & (walls == 6)
         if not pocket.any():
             break
         inside = inside | pocket

@@ -109,6 +109,9 @@ def _upright(body: Body, web: float) -> list[Proposal]:
     return out
 
 
+LEAST_LEG, STUBS = 0.06, 8.0  # legs shorter than that, a share of the span, are stubs under a body; what stubs cost
+
+
 def _four(body: Body, apart: Body | None, web: float, gap: float) -> list[Proposal]:
     found, hidden = four_roles(body), 0.0
     if not found or found[0].cost > POOR:  # legs that touch hide each other's tips
@@ -123,6 +126,11 @@ def _four(body: Body, apart: Body | None, web: float, gap: float) -> list[Propos
     cost = (
         r.cost + hidden + 3.0 * max(0.0, rise - 0.6) + 12.0 * web + 20.0 * max(0.0, 0.04 - gap) + 1.0 * max(0, feet - 4)
     )
+    # Of each pair the longer one counts: legs that touch hide each other's length.
+    legs = [
+        max(float(body.length[r[a]]), float(body.length[r[b]])) for a, b in (("hand_a", "hand_b"), ("foot_c", "foot_d"))
+    ]
+    cost += STUBS * max(0.0, LEAST_LEG - min(legs) / body.span) / LEAST_LEG
     why = "four feet under a lying trunk" + (", a tail" if "tail" in r else "")
     return [Proposal("quadruped", float(cost), why)]
 

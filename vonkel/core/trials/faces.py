@@ -66,6 +66,8 @@ NINE = {
 
 def _gazes(character: Character) -> list[FaceTrial]:
     out = []
+    if not _controls(character, "lids"):
+        return []
     for aim in _controls(character, "eyes")[:1]:
         kit = next(k for k in character.kits if k.name == aim.kit)
         eyes = np.mean([character.joint(n).place for n in kit.joints["eyes"]], axis=0)
