@@ -259,6 +259,19 @@ def test_the_jaw_opens_slides_and_its_lips_stay_sealed() -> None:
     assert (deformer.deform(program.evaluate({"jaw": {"slide": 1.0}})) - at)[chin, 2] > 0.005
 
 
+def test_sliders_of_the_lips_play_their_shapes_and_the_jaws_kit_comes_back_beside_them() -> None:
+    c = made("otter")
+    program = compile_rig(c)
+    for channel, value, shape in (
+        ("press", 1.0, "AU24 lip pressor"), ("under teeth", 0.5, "lip under teeth"), ("spread", 1.0, "AU20 lip stretcher"),
+        ("spread", -0.7, "AU18 lip pucker"),
+    ):  # fmt: skip
+        played = {k: v for k, v in program.evaluate({"lips": {channel: value}}).shapes.items() if abs(v) > 1e-9}
+        assert played == {shape: pytest.approx(abs(value))}
+    lost = do(do(c, "limbs.remove_kit", kit="jaw"), "face.controls")
+    assert {k.name: k.kind for k in lost.kits}["jaw"] == "jaw" and sum(k.kind == "lips" for k in lost.kits) == 1
+
+
 def test_a_groove_is_cut_open_and_then_opens() -> None:
     c = do(planned("bust-0.3"), "face.find")
     before = health(c)

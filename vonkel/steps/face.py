@@ -203,5 +203,5 @@ class Controls(Params):
 
 @step("face.controls", Controls, lambda c, p: "Put on the controls of the face")
 def controls(character: Character, p: Controls) -> Character:
-    """Kits for eyes, lids, jaw and tongue; visemes as poses; a pad for the mouth."""
+    """Kits for eyes, lids, jaw, lips and tongue; visemes as poses; a pad for the mouth."""
     return making.with_face_controls(character, p.pad)

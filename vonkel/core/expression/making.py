@@ -33,8 +33,10 @@ from ..geometry.rotations import unit
 from ..joints.edit import add_joint, move_joint
 from ..progress import tell
 from ..rig.fitting import add_kit, remove_kit
+from ..rig.kits import KINDS
 from ..rig.kits.jaw import SEAL
 from ..rig.kits.lids import LOWER, LOWER_WIDE, UPPER, UPPER_WIDE, WIDE
+from ..rig.kits.lips import PRESS, PURSE, SPREAD, UNDER
 from ..shapes.moves import moves_of, with_moves, with_shape
 from ..weights import WeightTable, table_of, with_table
 from .jaw import Jaw, find_jaw
@@ -326,7 +328,7 @@ def with_expressions(character: Character) -> Character:
 
 # -- controls ------------------------------------------------------------------------------------------------------------
 def with_face_controls(character: Character, pad: bool = True) -> Character:
-    """Kits for eyes, lids, jaw and tongue, visemes as poses, and a pad for the mouth; what is there already stays."""
+    """Kits for eyes, lids, jaw, lips and tongue, visemes as poses, and a pad for the mouth; what is there already stays."""
     face = face_of(character)
     _face(character)
     known = {s.name for s in character.shapes}
@@ -334,6 +336,7 @@ def with_face_controls(character: Character, pad: bool = True) -> Character:
     jaw = result.joint_with_role("jaw")
     if jaw is not None and find_jaw(face) is not None:
         result = _jaw_kit(result, jaw, known)
+        result = _lips_kit(result, jaw, known)
         result = _tongue_kit(result)
         result = _viseme_poses(result)
         if pad:
@@ -342,7 +345,7 @@ def with_face_controls(character: Character, pad: bool = True) -> Character:
 
 
 def _driving(character: Character, joint: str) -> Kit | None:
-    return next((k for k in character.kits if any(joint in names for names in k.joints.values())), None)
+    return next((k for k in character.kits if joint in KINDS[k.kind].moves(k)), None)
 
 
 def _eye_kits(character: Character, face: Estimate, known: set[str]) -> Character:
@@ -380,6 +383,15 @@ def _jaw_kit(character: Character, jaw: Joint, known: set[str]) -> Character:
         character,
         Kit(name="jaw", kind="jaw", joints={"jaw": (jaw.name,)}, options={"degrees": JAW_DEGREES}, shapes=shapes),
     )
+
+
+def _lips_kit(character: Character, jaw: Joint, known: set[str]) -> Character:
+    titles = {u.number: u.title for u in UNITS}
+    words = {PRESS: titles[24], UNDER: UNDER_TEETH, SPREAD: titles[20], PURSE: titles[18]}
+    shapes = {w: s for w, s in words.items() if s in known}
+    if not shapes or any(k.kind == "lips" for k in character.kits):
+        return character
+    return add_kit(character, Kit(name="lips", kind="lips", joints={"jaw": (jaw.name,)}, shapes=shapes))
 
 
 def _tongue_kit(character: Character) -> Character:

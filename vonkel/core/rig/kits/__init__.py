@@ -11,6 +11,7 @@ from .head import Head
 from .jaw import JawKit
 from .lids import LidsKit
 from .limb import Arm, Leg
+from .lips import LipsKit
 from .muscle import Muscle
 from .single import Single
 from .stance import Stance
@@ -20,7 +21,7 @@ from .wing import Wing
 
 _ALL = (
     Whole(), Body(), Head(), Arm(), Leg(), Foot(), Digits(), Wing(), Fin(), Fan(), Chain(), Stance(), Twist(), Muscle(),
-    Turns(), Single(), Eyes(), LidsKit(), JawKit(),
+    Turns(), Single(), Eyes(), LidsKit(), JawKit(), LipsKit(),
 )  # fmt: skip
 KINDS: dict[str, KitKind] = {k.kind: k for k in _ALL}
 
