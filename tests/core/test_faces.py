@@ -235,6 +235,16 @@ def test_teeth_go_whole_with_the_jaw_they_stand_in() -> None:
     assert len(tongue) >= 2 and all(table.of(n)[slice(*c.part("tongue").points)].max() > 0.5 for n in tongue)
 
 
+def test_a_face_is_looked_for_once_whatever_other_joints_do() -> None:
+    c = do(planned("otter"), "face.find")
+    shin = c.joint("shin_L")
+    moved = do(c, "joints.move", joint="shin_L", place=[shin.place[0], shin.place[1], shin.place[2] + 0.002])
+    assert estimate_face(moved) is estimate_face(c) is estimate_face(c.with_(name="another"))
+    ear = c.joint("ear_L")
+    lifted = do(c, "joints.move", joint="ear_L", place=[ear.place[0], ear.place[1] + 0.01, ear.place[2]])
+    assert estimate_face(lifted) is not estimate_face(c)
+
+
 def test_the_jaw_opens_slides_and_its_lips_stay_sealed() -> None:
     c = made("otter")
     program, deformer = compile_rig(c), Deformer(c)

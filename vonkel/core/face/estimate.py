@@ -7,9 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..character import Character, opposite_name
+from ..derived import derived
 from ..progress import tell
 from .eyes import Eye, find_eyes
-from .head import Head, head_of
+from .head import SIDES, Head, Region, head_in, joined, region_of
 from .middle import Mouth, Spot, find_middle
 from .openings import open_eye
 from .sides import find_brow, find_ear, hinge_of_jaw
@@ -30,9 +31,17 @@ class Estimate:
 
 
 def estimate_face(character: Character) -> Estimate:
-    """Find eyes, lids, brows, nose, mouth, jaw and ears.  Raises StepRefused where there is no head."""
+    """Find eyes, lids, brows, nose, mouth, jaw and ears.  Raises StepRefused where there is no head.
+
+    Kept for the last few heads: what else a character is made of, and joints that aren't the head's, don't matter.
+    """
     tell(0.05, "looking for the head")
-    head = head_of(character)
+    return _estimated(character, region_of(character))
+
+
+@derived("points", "face_starts", "face_corners", "parts", most=4)
+def _estimated(character: Character, region: Region) -> Estimate:
+    head = head_in(joined(character), region)
     tell(0.2, "looking for the eyes")
     eyes = find_eyes(head)
     for eye in eyes:
@@ -44,9 +53,8 @@ def estimate_face(character: Character) -> Estimate:
         spots |= _of_eye(eye)
         spots |= find_brow(head, eye) if eye.opens else {}
     tell(0.8, "looking for ears")
-    for sign, tag in ((1, "L"), (-1, "R")):
-        joint = character.joint_with_role("ear", tag)  # type: ignore[arg-type]
-        planned = head.own(np.array(joint.place)) if joint is not None else None
+    for sign, tag, place in zip((1, -1), SIDES, region.ears, strict=True):
+        planned = head.own(np.array(place)) if place is not None else None
         spots |= find_ear(head, mouth, eyes, sign, planned)
         hinge = hinge_of_jaw(head, mouth, eyes, spots.get(f"ear_{tag}"), sign)
         if hinge is not None:

@@ -14,17 +14,20 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
-from ..character import Character, Joint
+from ..character import Character, Joint, Side
+from ..character.model import Vector
 from ..compiled import compiled
+from ..derived import derived
 from ..errors import StepRefused
 from ..geometry.rays import first_hits
-from ..geometry.rotations import unit
+from ..geometry.rotations import unit, vector
 from ..geometry.spheres import fit_sphere
 from ..geometry.topology import point_normals, topology_of, welded_points
 
 NEARER = 0.75  # a point is of the head when this share of its way to the head's bones is shorter than to any other bone
 EYE_SIZES = 0.02, 0.3  # radius of an eyeball, shares of the head's size
 DIRECTIONS, GRID = 96, 320  # of the light: maps, and cells along a side of each
+SIDES: tuple[Side, Side] = ("L", "R")
 OF_HEAD = ("jaw", "ear", "eye", "tongue", "muzzle")
 
 
@@ -33,7 +36,7 @@ class Head:
     """p (n, 3) places in the head's frame; t (m, 3) triangles; edges (e, 2); role (n,) of the part each point is of.
 
     number (N,): the row here of each point of the character; inside (n,): of the head; turn (3, 3) and shift (3,) take space to
-    the frame; even: whether its halves are alike; alone: whether nothing but the head is there.
+    the frame; even: whether its halves are alike.
     """
 
     p: np.ndarray
@@ -46,7 +49,6 @@ class Head:
     turn: np.ndarray
     shift: np.ndarray
     even: bool
-    alone: bool
     seams: np.ndarray  # (n,) the piece of the mesh before its points were joined by place
 
     def own(self, p: np.ndarray) -> np.ndarray:
@@ -161,34 +163,76 @@ def graph(edges: np.ndarray, lengths: np.ndarray, n: int) -> csr_matrix:
 
 
 # -- finding it ----------------------------------------------------------------------------------------------------------
-def head_of(character: Character) -> Head:
-    """The head of a character: what is nearer to its head's bones than to others, or the whole where there are no joints.
+@dataclass(frozen=True, eq=False)
+class Joined:
+    """A character's mesh with points in one place joined: places p (n, 3) in space, and the rest as a `Head` has it."""
+
+    p: np.ndarray
+    t: np.ndarray
+    edges: np.ndarray
+    role: np.ndarray
+    number: np.ndarray
+    first: np.ndarray
+    seams: np.ndarray
+
+
+@dataclass(frozen=True)
+class Region:
+    """All that joints say of a head, so that a face need not be looked for again when a knee has moved.
+
+    inside: which points are of it, as bytes; across: where the body's left lies, of heads without two eyeballs; ears: the places of
+    the left and the right ear's joint.
+    """
+
+    inside: bytes
+    across: Vector | None
+    ears: tuple[Vector | None, ...]
+
+    @property
+    def mask(self) -> np.ndarray:
+        return np.frombuffer(self.inside, bool)
+
+
+@derived("points", "face_starts", "face_corners", "parts", most=4)
+def joined(character: Character) -> Joined:
+    """The mesh that heads are found on; kept for the last few."""
+    topo = topology_of(character)
+    first, number = welded_points(character.points, 1e-6 * character.size)
+    t = number[topo.triangles]
+    t = t[(t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 0] != t[:, 2])].astype(np.int64)
+    e = np.unique(np.sort(number[topo.edges], 1), axis=0).astype(np.int64)
+    role = np.array([part.role for part in character.parts] or ["skin"], dtype=object)
+    role = role[character.part_numbers("points")][first]
+    return Joined(character.points[first], t, e[e[:, 0] != e[:, 1]], role, number, first, topo.islands[first])
+
+
+def region_of(character: Character) -> Region:
+    """What is nearer to a head's bones than to others, or the whole where there are no joints.
 
     Raises StepRefused where there is no head to be seen.
     """
     if len(character.points) < 20:
         raise StepRefused("There is no mesh to find a face in.", character.name, "Bring a model in first.")
-    topo = topology_of(character)
-    first, number = welded_points(character.points, 1e-6 * character.size)
-    p = character.points[first]
-    t = number[topo.triangles]
-    t = t[(t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 0] != t[:, 2])].astype(np.int64)
-    e = np.unique(np.sort(number[topo.edges], 1), axis=0).astype(np.int64)
-    e = e[e[:, 0] != e[:, 1]]
-    role = np.array([part.role for part in character.parts] or ["skin"], dtype=object)
-    role = role[character.part_numbers("points")][first]
-    inside, alone = _of_head(character, p, e, role)
-    if (inside & (role == "skin")).sum() < 20:
+    mesh = joined(character)
+    inside = _of_head(character, mesh)
+    if (inside & (mesh.role == "skin")).sum() < 20:
         raise StepRefused(
             "No skin lies about the head's joint.", character.name, "Lay the plan again, or move the joint of the head."
         )
-    turn, shift, even = _frame(character, p, t, role, inside)
-    seams = connected_components(
-        graph(topo.edges.astype(np.int64), np.ones(len(topo.edges)), len(character.points)), directed=False
-    )[1]
+    ears = [character.joint_with_role("ear", side) for side in SIDES]
+    return Region(
+        inside.tobytes(),
+        None if len(_balls(mesh, inside)) == 2 else _across(character),
+        tuple(j.place if j is not None else None for j in ears),
+    )
+
+
+def head_in(mesh: Joined, region: Region) -> Head:
+    """The head in its own frame."""
+    turn, shift, even = _frame(mesh, region)
     return Head(
-        p=p @ turn.T + shift, t=t, edges=e, role=role, number=number, first=first, inside=inside, turn=turn, shift=shift,
-        even=even, alone=alone, seams=seams[first],
+        p=mesh.p @ turn.T + shift, t=mesh.t, edges=mesh.edges, role=mesh.role.copy(), number=mesh.number, first=mesh.first,
+        inside=region.mask, turn=turn, shift=shift, even=even, seams=mesh.seams,
     )  # fmt: skip
 
 
@@ -203,16 +247,16 @@ def head_joint(character: Character) -> Joint | None:
     return head
 
 
-def _of_head(character: Character, p: np.ndarray, edges: np.ndarray, role: np.ndarray) -> tuple[np.ndarray, bool]:
-    """(n,) which points are of the head, and whether that is all there is."""
-    head = head_joint(character)
+def _of_head(character: Character, mesh: Joined) -> np.ndarray:
+    """(n,) which points are of the head."""
+    head, p, edges = head_joint(character), mesh.p, mesh.edges
     if head is None:
         if any(j.deforms for j in character.joints):
             raise StepRefused(
                 "No joint is the head's, so nothing says where the face is.", character.name,
                 "Lay a plan that has a head, or say of a joint that its role is “head”.",
             )  # fmt: skip
-        return np.ones(len(p), bool), True
+        return np.ones(len(p), bool)
     far = {True: np.full(len(p), np.inf), False: np.full(len(p), np.inf)}
     above = {j.name: j.parent for j in character.joints}
     for j in character.joints:
@@ -230,7 +274,7 @@ def _of_head(character: Character, p: np.ndarray, edges: np.ndarray, role: np.nd
     if not np.isfinite(far[True]).any():
         far[True] = np.linalg.norm(p - np.array(head.place), axis=1)
     inside = NEARER * far[True] < far[False]
-    body = np.isin(role, ["eye", "teeth", "tongue"])
+    body = np.isin(mesh.role, ["eye", "teeth", "tongue"])
     skin = inside & ~body
     e = edges[skin[edges].all(1)]
     label = connected_components(graph(e, np.ones(len(e)), len(p)), directed=False)[1]
@@ -240,18 +284,16 @@ def _of_head(character: Character, p: np.ndarray, edges: np.ndarray, role: np.nd
     whole = connected_components(graph(edges, np.ones(len(edges)), len(p)), directed=False)[1]
     outside = np.unique(whole[~inside])
     ends_here = ~np.isin(whole, outside)
-    return inside & (main | body | ends_here), bool(inside.all())
+    return np.asarray(inside & (main | body | ends_here))
 
 
-def _frame(
-    character: Character, p: np.ndarray, t: np.ndarray, role: np.ndarray, inside: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, bool]:
+def _frame(mesh: Joined, region: Region) -> tuple[np.ndarray, np.ndarray, bool]:
     """The head's middle plane and facing: turn (3, 3), shift (3,), whether its halves are alike."""
-    own = p[inside]
+    own = mesh.p[region.mask]
     size = float(np.ptp(own, axis=0).max())
     some = own[np.random.default_rng(0).choice(len(own), min(900, len(own)), replace=False)]
     tree = cKDTree(own)
-    start, middle = _guess(character, p, t, role, inside)
+    start, middle = _guess(mesh, region)
     if tree.query(some * [-1.0, 1.0, 1.0])[0].max() < 1e-4 * size and start[0, 0] > 0.99:
         return np.eye(3), np.zeros(3), True
 
@@ -279,30 +321,33 @@ def _frame(
     return turn, shift, bool(best.fun < 0.006)
 
 
-def _guess(
-    character: Character, p: np.ndarray, t: np.ndarray, role: np.ndarray, inside: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
+def _guess(mesh: Joined, region: Region) -> tuple[np.ndarray, np.ndarray]:
     """Rows left, up, ahead, and a place on the middle plane: from two eyeballs where there are some, else as the body stands."""
-    balls, up = _balls(p, role, inside), np.array([0.0, 1.0, 0.0])
-    if len(balls) == 2:
+    inside, up = region.mask, np.array([0.0, 1.0, 0.0])
+    if region.across is None:
+        balls = _balls(mesh, inside)
         across, between = unit(balls[0] - balls[1]), 0.5 * (balls[0] + balls[1])
         up = unit(up - (up @ across) * across)
         ahead = np.cross(across, up)
-        if ahead @ _bare_ahead(p, t, role, inside, balls) < 0:
+        if ahead @ _bare_ahead(mesh, inside, balls) < 0:
             across, ahead = -across, -ahead
         return np.stack([across, up, ahead]), between
+    across, own = np.array(region.across), mesh.p[inside]
+    return np.stack([across, up, np.cross(across, up)]), 0.5 * (own.min(0) + own.max(0))
+
+
+def _across(character: Character) -> Vector:
+    """Where the left of a body lies, by its pairs of joints; +x without any."""
     pairs = [(j, character.partner(j.name)) for j in character.joints if j.side == "L"]
     ways = [np.array(j.place) - np.array(character.joint(other).place) for j, other in pairs if other]
-    across = unit(np.sum(ways, axis=0) * [1, 0, 1]) if ways else np.array([1.0, 0.0, 0.0])
-    return np.stack([across, up, np.cross(across, up)]), 0.5 * (p[inside].min(0) + p[inside].max(0))
+    return vector(unit(np.sum(ways, axis=0) * [1, 0, 1])) if ways else (1.0, 0.0, 0.0)
 
 
-def _bare_ahead(
-    p: np.ndarray, t: np.ndarray, role: np.ndarray, inside: np.ndarray, balls: list[np.ndarray]
-) -> np.ndarray:
+def _bare_ahead(mesh: Joined, inside: np.ndarray, balls: list[np.ndarray]) -> np.ndarray:
     """Where eyes look from: the mean of the directions from their centres that no skin covers (3,)."""
+    p, t = mesh.p, mesh.t
     size = float(np.linalg.norm(balls[0] - balls[1]))
-    skin = inside & (role == "skin")
+    skin = inside & (mesh.role == "skin")
     near = np.linalg.norm(p - np.mean(balls, axis=0), axis=1) < 3 * size
     u = directions(200)
     tri = t[(skin & near)[t].all(1)]
@@ -310,9 +355,9 @@ def _bare_ahead(
     return np.asarray(np.sum(free, axis=0))
 
 
-def _balls(p: np.ndarray, role: np.ndarray, inside: np.ndarray) -> list[np.ndarray]:
+def _balls(mesh: Joined, inside: np.ndarray) -> list[np.ndarray]:
     """Centres of the two halves of what the parts call eyes, split across their longest way."""
-    eyes = p[inside & (role == "eye")]
+    eyes = mesh.p[inside & (mesh.role == "eye")]
     if len(eyes) < 16:
         return []
     centred = eyes - eyes.mean(0)

@@ -8,7 +8,6 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..character import Character, Face, FaceMark, opposite_name, without_side
-from ..derived import derived
 from ..errors import NotFound
 from ..geometry.rotations import unit
 from ..tolerances import TINY
@@ -60,15 +59,9 @@ def kind_of(name: str) -> MarkKind:
     return KINDS.get(without_side(name)) or MarkKind(name.replace("_", " "), "")
 
 
-@derived("points", "face_starts", "face_corners", "parts", "joints", "name", most=4)
-def estimated(character: Character) -> Estimate:
-    """The face as its shape alone tells of it; kept for the last few."""
-    return estimate_face(character)
-
-
 def found_marks(character: Character, keep: Face | None = None) -> Face:
     """The marks as estimated; those of `keep` that were put or looked at by hand stay as they are."""
-    face = estimated(character)
+    face = estimate_face(character)
     settled = {m.name: m for m in keep.marks if m.settled} if keep is not None else {}
     marks = [
         settled.pop(n)
@@ -100,7 +93,7 @@ def moved_mark(character: Character, name: str, place: np.ndarray, both: bool = 
 
 def _across(character: Character, place: np.ndarray, inside: bool) -> np.ndarray:
     """The place on the other side: mirrored, and on an uneven head brought to the skin there."""
-    head = estimated(character).head
+    head = estimate_face(character).head
     image = head.back(head.own(place) * [-1.0, 1.0, 1.0])
     if head.even or inside:
         return image
@@ -114,7 +107,7 @@ def _tuple(p: np.ndarray) -> tuple[float, float, float]:
 
 def face_of(character: Character, places: dict[str, tuple[float, float, float]] | None = None) -> Estimate:
     """The face as its marks say, or as `places` say; what the marks don't say as it was estimated."""
-    base = estimated(character)
+    base = estimate_face(character)
     if places is None:
         if character.face is None:
             return base

@@ -10,6 +10,11 @@ import numpy as np
 from ..tolerances import TINY
 
 
+def vector(v: np.ndarray) -> tuple[float, float, float]:
+    """(3,) as a character's fields have it."""
+    return (float(v[0]), float(v[1]), float(v[2]))
+
+
 def unit(v: np.ndarray) -> np.ndarray:
     """Vectors (…, 3) at length one; a zero vector stays zero."""
     v = np.asarray(v, float)
