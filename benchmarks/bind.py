@@ -7,9 +7,10 @@ import time
 import numpy as np
 from common import rigged, subdivided
 
+from vonkel.core.geometry.measures import distance_to_segments
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.skin.bind import bind_skin, weights_of
-from vonkel.core.skin.bones import bones_of, distance_to_segments
+from vonkel.core.skin.bones import bones_of
 
 
 def main() -> None:

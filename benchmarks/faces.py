@@ -8,8 +8,7 @@ from vonkel.core.face.estimate import estimate_face
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
 from vonkel.steps import apply_step
-
-MAKING = ("face.joints", "face.weights", "face.lids", "face.expressions", "face.controls")
+from vonkel.steps.face import MAKING
 
 
 def main() -> None:

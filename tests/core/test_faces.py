@@ -34,6 +34,7 @@ from vonkel.core.weights import table_of
 from vonkel.demo import CAST, DATA
 from vonkel.readings import findings
 from vonkel.steps import apply_step
+from vonkel.steps.face import MAKING
 
 HERE = Path(__file__).resolve().parent.parent
 MARKS = json.loads((HERE / "judging/face_marks.json").read_text())
@@ -387,7 +388,7 @@ def test_a_moved_mark_changes_the_face_and_what_was_sculpted_stays() -> None:
     assert np.abs(mine).max() > 1e-4
     at = np.array(c.face.mark("mouth_corner_L").place) + [0.0, 0.012, 0.0]  # type: ignore[union-attr]
     moved = do(c, "face.mark", mark="mouth_corner_L", place=at.tolist())
-    for step in ("face.joints", "face.weights", "face.lids", "face.expressions", "face.controls"):
+    for step in MAKING:
         moved = do(moved, step)
     assert np.array_equal(moves_of(moved, "smile"), moves_of(c, "smile"))
     plain = do(made("otter"), "face.mark", mark="mouth_corner_L", place=at.tolist())
@@ -400,7 +401,7 @@ def test_a_moved_mark_changes_the_face_and_what_was_sculpted_stays() -> None:
 
 def test_a_face_made_twice_is_the_same_and_painted_weights_stay() -> None:
     c = made("otter")
-    for step in ("face.joints", "face.weights", "face.lids", "face.expressions", "face.controls"):
+    for step in MAKING:
         c = do(c, step)
     assert np.abs(moves_of(c, "upper lid_L") - moves_of(made("otter"), "upper lid_L")).max() < 1e-6
     assert c.kits == made("otter").kits and c.boards == made("otter").boards

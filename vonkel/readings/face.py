@@ -9,7 +9,7 @@ import numpy as np
 from ..core.character import Character, Face, opposite_name, without_side
 from ..core.derived import derived
 from ..core.expression.lids import Lids
-from ..core.expression.making import jaw_of, places_of
+from ..core.expression.making import jaw_of
 from ..core.face.marks import DOUBTFUL, KINDS, face_of, kind_of
 
 PRODUCTS = {
@@ -23,7 +23,7 @@ NEAR = 0.02
 def told_face(character: Character) -> dict[str, Any]:
     """Marks, doubtful ones first, and the products: whether each was made, and of marks that have moved since."""
     face = character.face or Face()
-    known, now = {m.name for m in face.marks}, places_of(face)
+    known, stale = face.places.keys(), face.stale
     order = {n: i for i, n in enumerate(KINDS)}
     marks = [
         {
@@ -35,8 +35,7 @@ def told_face(character: Character) -> dict[str, Any]:
         for m in sorted(face.marks, key=lambda m: (m.sure >= DOUBTFUL, order.get(without_side(m.name), 99), m.name))
     ]  # fmt: skip
     products = [
-        {"name": n, "label": words, "made": n in face.made, "stale": n in face.made and face.made[n] != now}
-        for n, words in PRODUCTS.items()
+        {"name": n, "label": words, "made": n in face.made, "stale": n in stale} for n, words in PRODUCTS.items()
     ]
     return {"marks": marks, "products": products}
 

@@ -7,7 +7,7 @@ from typing import Annotated
 import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Face, Joint, Kit, unique_name, without_side
+from ..core.character import Character, Face, Joint, Kit, MarkName, unique_name, without_side
 from ..core.errors import NotFound, StepRefused
 from ..core.expression import making
 from ..core.face import eye_spheres
@@ -65,7 +65,6 @@ def _hold_eyeballs(character: Character, holders: dict[str, str]) -> Character:
 
 # -- marks ---------------------------------------------------------------------------------------------------------------
 Coordinate = Annotated[float, Field(ge=-1e5, le=1e5, allow_inf_nan=False)]
-MarkName = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[a-z_]+(_[LR])?$")]
 
 
 class Find(Params):
@@ -79,10 +78,7 @@ def _found_said(c: Character, p: Find) -> str:
 @step("face.find", Find, _found_said)
 def find(character: Character, p: Find) -> Character:
     """Find eyes, lids, brows, nose, mouth, jaw and ears from the shape of the head, each with how sure it is."""
-    before = character.face
-    face = found_marks(character, None if p.afresh else before)
-    if p.afresh and before is not None:
-        face = face.model_copy(update={"made": before.made, "apart": before.apart})
+    face = found_marks(character, p.afresh)
     if not face.marks:
         raise StepRefused("Nothing of a face was found.", character.name, "Put the marks on by hand.")
     return character.with_(face=face)
@@ -165,10 +161,14 @@ class CutMouth(Params):
 def cut_mouth(character: Character, p: CutMouth) -> Character:
     """Cut a mouth that is only sculpted: through faces along a smooth line from corner to corner."""
     made = with_cut_mouth(character, face_of(character), p.centimetres / 100.0)
-    return made.with_(face=found_marks(made, character.face))  # the lips have an edge now
+    return made.with_(face=found_marks(made))  # the lips have an edge now
 
 
 # -- from marks to face --------------------------------------------------------------------------------------------------
+MAKING = ("face.joints", "face.weights", "face.lids", "face.expressions", "face.controls")
+"""What makes a face from its marks, in this order."""
+
+
 class Nothing(Params):
     pass
 

@@ -186,10 +186,13 @@ class Kit(Frozen):
     shapes: dict[str, ShapeName] = {}  # the kit's own words to the morph targets that it turns on
 
 
+MarkName = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[a-z_]+(_[LR])?$")]
+
+
 class FaceMark(Frozen):
     """Where something of a face is, in the character's space: found with how `sure` it is, or put there by hand (`settled`)."""
 
-    name: Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[a-z_]+(_[LR])?$")]
+    name: MarkName
     place: Vector
     sure: Annotated[Number, Field(ge=0.0, le=1.0)] = 1.0
     how: Annotated[str, Field(max_length=80)] = ""
@@ -204,8 +207,14 @@ class Face(Frozen):
     apart: Annotated[tuple[str, ...], Field(max_length=40)] = ()
     made: Annotated[dict[str, dict[str, Vector]], Field(max_length=12)] = {}
 
-    def mark(self, name: str) -> FaceMark | None:
-        return next((m for m in self.marks if m.name == name), None)
+    @property
+    def places(self) -> dict[str, Vector]:
+        return {m.name: m.place for m in self.marks}
+
+    @property
+    def stale(self) -> tuple[str, ...]:
+        """Products whose marks have moved since they were made."""
+        return tuple(n for n, places in self.made.items() if places != self.places)
 
 
 class Region(Frozen):

@@ -11,6 +11,7 @@ from scipy.sparse.linalg import splu
 from ..face.estimate import Estimate
 from ..face.head import Head
 from ..face.middle import DARK
+from ..geometry.easing import smoothstep
 from ..geometry.rotations import unit
 
 INNER = 0.35  # from so far along the jaw, from its hinge, the inside of a mouth is floor or roof; behind it is throat
@@ -19,8 +20,7 @@ SOFT = 0.06  # how far edges of what is held are softened, shares of the head's 
 
 @dataclass(frozen=True, eq=False)
 class Jaw:
-    """hinge and chin (3,), in the head's frame; share (n,): how much of each point goes with the jaw, 0 to 1; upper, lower: rows of the
-    lips' skin where the mouth opens."""
+    """hinge and chin (3,), in the head's frame; share (n,): how much of each point goes with the jaw, 0 to 1."""
 
     hinge: np.ndarray
     chin: np.ndarray
@@ -125,7 +125,6 @@ def _harmonic(head: Head, held: np.ndarray, soft: np.ndarray) -> np.ndarray:
     """Harmonic over the skin's own surface between what is held: lips that touch are far apart on it, so they part without any look
     at distance.  Then one step of heat flow for what may soften; lips, corners and chin stay."""
     stiff, area, reached = head.laplacian
-    n = len(held)
     fixed = reached & ~np.isnan(held)
     share = np.where(fixed, held, 0.0)
     free = np.flatnonzero(reached & ~fixed)
@@ -134,11 +133,10 @@ def _harmonic(head: Head, held: np.ndarray, soft: np.ndarray) -> np.ndarray:
         share[free] = np.clip(_solved(a, free, -(stiff[free] @ share)), 0, 1)
     kept = fixed & ~soft
     free = np.flatnonzero(reached & ~kept)
-    heat = diags(area) + (SOFT * head.size) ** 2 * stiff
+    heat = (diags(area) + (SOFT * head.size) ** 2 * stiff).tocsr()
     other = np.where(kept, share, 0.0)
-    share[free] = np.clip(_solved(heat.tocsr(), free, (area * share)[free] - heat.tocsr()[free] @ other), 0, 1)
+    share[free] = np.clip(_solved(heat, free, (area * share)[free] - heat[free] @ other), 0, 1)
     share[~reached] = 0
-    assert len(share) == n
     return share
 
 
@@ -155,17 +153,15 @@ def _inner_parts(face: Estimate, share: np.ndarray) -> None:
     tongue = head.inside & (head.role == "tongue")
     if tongue.any():
         z = p[tongue, 2]
-        x = np.clip((z - z.min()) / max(float(np.ptp(z)), 1e-9) / 0.5, 0, 1)
-        share[tongue] = 0.75 + 0.25 * x * x * (3 - 2 * x)
+        share[tongue] = 0.75 + 0.25 * smoothstep((z - z.min()) / max(float(np.ptp(z)), 1e-9) / 0.5)
 
 
 @dataclass(frozen=True)
 class JawFigures:
-    """parted: how far the lips part, of what a stiff jaw would; corner: stretch of the edges about the corners, 95th percentile; all: 99th of all."""
+    """parted: how far the lips part, of what a stiff jaw would; corner: stretch of the edges about the corners, 95th percentile."""
 
     parted: float
     corner: float
-    everywhere: float
 
 
 def jaw_figures(face: Estimate, jaw: Jaw, degrees: float = 25.0) -> JawFigures:
@@ -186,4 +182,4 @@ def jaw_figures(face: Estimate, jaw: Jaw, degrees: float = 25.0) -> JawFigures:
     middle = 0.5 * (p[e[:, 0]] + p[e[:, 1]])
     corners = [face.spots[n].place for n in ("mouth_corner_L", "mouth_corner_R") if n in face.spots]
     near = np.min([np.linalg.norm(middle - c, axis=1) for c in corners], axis=0) < 0.15 * head.size
-    return JawFigures((apart - was) / ideal, float(np.percentile(stretch[near], 95)), float(np.percentile(stretch, 99)))
+    return JawFigures((apart - was) / ideal, float(np.percentile(stretch[near], 95)))

@@ -17,6 +17,8 @@ from scipy.spatial import cKDTree
 
 from ..face.eyes import Eye, ball_surface
 from ..face.head import Head, directions
+from ..geometry.easing import smoothstep
+from ..geometry.rays import first_hits
 from ..geometry.rotations import unit
 
 GAZES = np.radians([-30, -15, 0, 15, 30])  # how far eyes turn either way while lids must clear them
@@ -26,11 +28,6 @@ THICK = np.radians(20)  # how far behind its edge the inside of a lid moves with
 CLEAR = 0.02  # of the radius: how far lids stay off the ball
 LAP = 0.008  # of the opening: how far a shut upper lid laps over the lower one, so that unlike points leave no chink
 COLUMNS = 129
-
-
-def smooth(x: np.ndarray) -> np.ndarray:
-    x = np.clip(x, 0, 1)
-    return np.asarray(x * x * (3 - 2 * x))
 
 
 @dataclass(eq=False)
@@ -74,7 +71,7 @@ class Lids:
         self.rim = np.zeros(len(head.p), bool)
         self.rim[eye.loop] = True
         self.hidden = (self.rho < 0.985 * self.ball(q)) & ~self.rim  # in the ball at rest: may stay there
-        self.follows = smooth(2.3 - self.rho / eye.radius)
+        self.follows = smoothstep(2.3 - self.rho / eye.radius)
         self.follows[self.rim] = 1.0
         e = head.edges
         self.edges = e[near[e].all(1)]
@@ -144,7 +141,7 @@ class Lids:
         goal = u + w * (d - u)
         start = np.maximum(np.where(own, a, u), d + 1e-6)
         # Where the edge doubles back it comes to the line in the first half of its way.
-        goal = goal + np.where(own, start - u, 0.0) * (1 - smooth(np.array(max(w, 0.0) / 0.6)))
+        goal = goal + np.where(own, start - u, 0.0) * (1 - smoothstep(np.array(max(w, 0.0) / 0.6)))
         move = start - goal
         inside = self.rho[i] < 1.15 * self.eye.radius
         slack = np.where(inside, THICK, 0.0)  # the inside of a lid goes with its edge
@@ -169,13 +166,13 @@ class Lids:
         new = a + self.follows[i] * (new - a)
         k = np.sqrt(np.maximum(1 - s * s, 0))
         way = np.stack([s, k * np.sin(new), k * np.cos(new)], 1) @ eye.frame
-        going = smooth(np.abs(new - a) / np.radians(6))
+        going = smoothstep(np.abs(new - a) / np.radians(6))
         need = self.envelope(way) * (1 + CLEAR) + self._sag(i, way * eye.radius)
         need = np.minimum(need, 1.25 * eye.radius)
         lifted = np.where(self.hidden[i], rho, rho + going * (np.maximum(rho, need) - rho))
         rho = np.where(self.follows[i] > 0.02, lifted, rho)
         if up > 0:  # a hair outside the lower lid where they meet
-            rho = rho + np.where(of_upper[i], 0.025 * eye.radius * smooth(np.array(up / 0.3)) * going, 0)
+            rho = rho + np.where(of_upper[i], 0.025 * eye.radius * smoothstep(np.array(up / 0.3)) * going, 0)
         out = np.zeros_like(head.p)
         out[i] = eye.centre + way * rho[:, None] - head.p[i]
         return out
@@ -195,7 +192,7 @@ class Lids:
 def shut(closed: float, line: float) -> tuple[float, float]:
     """Travels of upper and lower lid for how far they are closed (0 to 1) and the closing line (0 on the lower edge); at the end
     the lower lid slips a little under the upper one."""
-    lap = LAP * float(smooth(np.array((closed - 0.9) / 0.1)))
+    lap = LAP * float(smoothstep(np.array((closed - 0.9) / 0.1)))
     return closed * (1 - line), closed * line + lap
 
 
@@ -212,8 +209,6 @@ class LidFigures:
 
 def lid_figures(lids: Lids, moves: np.ndarray) -> LidFigures:
     """What is wrong with lids moved by `moves` (n, 3), in the head's frame."""
-    from ..geometry.rays import first_hits
-
     head, eye = lids.head, lids.eye
     assert eye.upper is not None and eye.lower is not None
     r, p = eye.radius, head.p + moves

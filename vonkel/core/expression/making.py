@@ -26,10 +26,10 @@ from ..character import (
 )
 from ..errors import StepRefused
 from ..face.estimate import Estimate
-from ..face.eyes import Eye
+from ..face.eyes import Eye, of_side
 from ..face.head import head_joint
 from ..face.marks import face_of
-from ..geometry.rotations import unit
+from ..geometry.rotations import unit, vector
 from ..joints.edit import add_joint, move_joint
 from ..progress import tell
 from ..rig.fitting import add_kit, remove_kit
@@ -48,11 +48,6 @@ BETWEEN = (0.25, 0.5, 0.75)  # of a lid's travel: with straight lines between th
 ALIKE = 0.01  # of the head's size: how far eyes may be from each other's images and still be made alike
 JAW_DEGREES = 25.0
 PAD = "mouth pad"
-Places = dict[str, tuple[float, float, float]]
-
-
-def places_of(face: Face) -> Places:
-    return {m.name: m.place for m in face.marks}
 
 
 def _face(character: Character) -> Face:
@@ -63,7 +58,7 @@ def _face(character: Character) -> Face:
 
 def _made(character: Character, product: str) -> Character:
     face = _face(character)
-    return character.with_(face=face.model_copy(update={"made": {**face.made, product: places_of(face)}}))
+    return character.with_(face=face.model_copy(update={"made": {**face.made, product: face.places}}))
 
 
 def _before(character: Character, product: str) -> Estimate | None:
@@ -73,7 +68,7 @@ def _before(character: Character, product: str) -> Estimate | None:
 
 
 # -- joints --------------------------------------------------------------------------------------------------------------
-def with_face_joints(character: Character, neck_leads: bool = False) -> Character:
+def with_face_joints(character: Character) -> Character:
     """Joints for eyes, jaw and tongue where the marks say, made or moved there."""
     face = face_of(character)
     _face(character)
@@ -98,14 +93,14 @@ def with_face_joints(character: Character, neck_leads: bool = False) -> Characte
 def _placed(
     character: Character, name: str, role: str, side: Side, place: np.ndarray, parent: str, deforms: bool = True
 ) -> Character:
-    there = next((j for j in character.joints if j.role == role and j.side == side), None)
+    there = character.joint_with_role(role, side)
     if there is not None:
         if np.linalg.norm(np.array(there.place) - place) < 1e-9 * character.size:
             return character
         return move_joint(character, there.name, place, both_sides=False, inside=False)
     wanted = unique_name(name if side == "C" else f"{name}_{side}", set(character.joint_index))
-    at = (float(place[0]), float(place[1]), float(place[2]))
-    return add_joint(character, Joint(name=wanted, parent=parent, side=side, place=at, role=role, deforms=deforms))
+    at = Joint(name=wanted, parent=parent, side=side, place=vector(place), role=role, deforms=deforms)
+    return add_joint(character, at)
 
 
 def tongue_line(face: Estimate, count: int = 0) -> np.ndarray | None:
@@ -156,10 +151,10 @@ def with_face_weights(character: Character) -> Character:
         table = _with_share(character, table, joint.name, share)
         table = _tongue_held(character, table, face)
     for eye in face.eyes:
-        holder = next((j.name for j in character.joints if j.role == "eye" and j.side == eye.side), None)
+        holder = character.joint_with_role("eye", eye.side)
         rows = np.flatnonzero(np.isin(face.head.number, eye.points))
-        if holder and len(rows):
-            table = table.given_rows(rows, holder)
+        if holder is not None and len(rows):
+            table = table.given_rows(rows, holder.name)
     return _made(with_table(character, table.normalised()), "weights")
 
 
@@ -354,8 +349,8 @@ def _eye_kits(character: Character, face: Estimate, known: set[str]) -> Characte
     if loose:
         character = add_kit(character, Kit(name="eyes", kind="eyes", joints={"eyes": loose}))
     for j in eyes:
-        eye = next((e for e in face.eyes if e.side == j.side and e.opens), None)
-        if eye is None or any(k.kind == "lids" and j.name in k.joints["eye"] for k in character.kits):
+        eye = of_side(face.eyes, j.side)
+        if eye is None or not eye.opens or any(k.kind == "lids" and j.name in k.joints["eye"] for k in character.kits):
             continue
         words = {
             UPPER: f"upper lid_{j.side}", LOWER: f"lower lid_{j.side}", UPPER_WIDE: f"upper lid wide_{j.side}",
@@ -400,9 +395,9 @@ def _tongue_kit(character: Character) -> Character:
     )
     if not line or any(_driving(character, n) for n in line):
         return character
-    end = next((j.name for j in character.joints if j.role == "tongue_end"), None)
+    end = character.joint_with_role("tongue_end")
     kind = "chain" if len(line) >= 4 else "turns"
-    chain = (*line, end) if end and kind == "chain" else line
+    chain = (*line, end.name) if end is not None and kind == "chain" else line
     return add_kit(character, Kit(name="tongue", kind=kind, joints={"chain": chain}))
 
 

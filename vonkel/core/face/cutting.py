@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..character import Character
 from ..errors import StepRefused
 from ..geometry.loops import Rows, with_mouth_bag
 from ..geometry.rays import first_hits
 from ..geometry.surgery import Knife, Mean
-from ..geometry.topology import topology_of
+from ..geometry.topology import Topology, labels_of, topology_of
 from .estimate import Estimate
 
 LIT = 0.1  # skin that sees less of the sky isn't on the outside of the face
@@ -60,9 +58,7 @@ def with_cut_mouth(character: Character, face: Estimate, depth: float = 0.0) -> 
     above = p[:, 1] - (fit[0] * p[:, 0] ** 4 + fit[1] * p[:, 0] ** 2 + fit[2])
     above = np.where(np.abs(above) < 1e-9, 1e-9, above)
     sides = above > 0
-    corners, starts = topo.corners, topo.starts
-    sizes = np.diff(starts)
-    of = np.repeat(np.arange(len(sizes)), sizes)
+    corners, starts, sizes, of = topo.corners, topo.starts, topo.sizes, topo.corner_face
     mean = np.stack([np.bincount(of, p[corners, k]) / sizes for k in range(3)], 1)
     mixed = np.bincount(of, sides[corners]) % sizes != 0
     front = np.bincount(of, (head.light > LIT)[head.number[corners]]) == sizes
@@ -71,7 +67,7 @@ def with_cut_mouth(character: Character, face: Estimate, depth: float = 0.0) -> 
     corner_z = min(face.spots[n].place[2] for n in ("mouth_corner_L", "mouth_corner_R"))
     strip = mixed & skin & front & (mean[:, 0] < left) & (mean[:, 0] > -right)
     strip &= (mean[:, 2] > corner_z - 0.1 * head.size) & (mean[:, 2] > lip - AHEAD * 3 * head.size)
-    strip = _one_piece(character, np.flatnonzero(strip), corners, starts, mean)
+    strip = _one_piece(character, np.flatnonzero(strip), topo, mean)
     knife = _Cut(character, corners, starts, above, strip, APART * head.size * head.turn[1])
     made, rim = knife.done()
     return with_mouth_bag(made, rim, 0.0, RINGS, rows_at=_bag(face, fit, depth or head.size / 3.0, max(left, right)))
@@ -101,28 +97,19 @@ def _bag(face: Estimate, fit: np.ndarray, depth: float, wide: float) -> Rows:
     return rows
 
 
-def _one_piece(
-    character: Character, faces: np.ndarray, corners: np.ndarray, starts: np.ndarray, mean: np.ndarray
-) -> np.ndarray:
+def _one_piece(character: Character, faces: np.ndarray, topo: Topology, mean: np.ndarray) -> np.ndarray:
     """Of faces the connected ones that cross the middle."""
     if not len(faces):
         raise StepRefused(
             "The line of the mouth meets no face.", character.name, "Put the marks of the mouth on the skin."
         )
-    row = {int(f): i for i, f in enumerate(faces)}
-    at: dict[tuple[int, int], int] = {}
-    pairs = []
-    for f in faces:
-        c = corners[starts[f] : starts[f + 1]]
-        for a, b in zip(c, np.roll(c, -1), strict=True):
-            key = (min(int(a), int(b)), max(int(a), int(b)))
-            if key in at:
-                pairs.append((at[key], row[int(f)]))
-            at[key] = row[int(f)]
-    links = np.array(pairs or [(0, 0)])
-    label = connected_components(
-        coo_matrix((np.ones(len(links)), (links[:, 0], links[:, 1])), shape=(len(faces),) * 2), directed=False
-    )[1]
+    row = np.full(len(topo.sizes), -1)
+    row[faces] = np.arange(len(faces))
+    mine = np.flatnonzero(row[topo.corner_face] >= 0)
+    at = mine[np.argsort(topo.corner_edge[mine], kind="stable")]  # corners whose faces share an edge follow each other
+    beside = topo.corner_edge[at[1:]] == topo.corner_edge[at[:-1]]
+    of = row[topo.corner_face[at]]
+    label = labels_of(np.stack([of[:-1][beside], of[1:][beside]], 1), len(faces))
     middle = label[int(np.argmin(np.abs(mean[faces, 0]) - 1e-3 * mean[faces, 2]))]
     return np.asarray(faces[label == middle])
 

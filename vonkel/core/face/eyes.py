@@ -6,13 +6,13 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..geometry.rays import first_hits
 from ..geometry.rotations import unit
 from ..geometry.spheres import fit_sphere
-from .head import EYE_SIZES, Head, directions, graph
+from ..geometry.topology import labels_of
+from .head import EYE_SIZES, Head, directions
 
 Kind = Literal["ball", "pit", "sculpted"]
 IN_PIT = np.radians(52)  # the ball behind a pit: how far its rim stands off the ball's axis
@@ -37,7 +37,6 @@ class Eye:
     frame: np.ndarray = field(default_factory=lambda: np.eye(3))
     rim: np.ndarray = field(default_factory=lambda: np.zeros((0, 3)))
     split: int = 0
-    bare: float = 0.0  # the share of the sphere that nothing covers
     loop: np.ndarray | None = None
     upper: np.ndarray | None = None
     lower: np.ndarray | None = None
@@ -49,6 +48,10 @@ class Eye:
     @property
     def opens(self) -> bool:
         return self.loop is not None
+
+
+def of_side(eyes: list[Eye], side: str) -> Eye | None:
+    return next((e for e in eyes if e.side == side), None)
 
 
 def find_eyes(head: Head) -> list[Eye]:
@@ -106,8 +109,8 @@ def _best_pair(head: Head, items: list[Candidate], least: float) -> tuple[float,
 
 def _ball_pieces(head: Head) -> list[Eye]:
     """Pieces of the mesh, joined by place or before, that are balls or most of one, in mirrored pairs."""
-    p, n = head.p, len(head.p)
-    joined = connected_components(graph(head.edges, np.ones(len(head.edges)), n), directed=False)[1]
+    p = head.p
+    joined = labels_of(head.edges, len(p))
     for label in (joined, head.seams):
         items: list[Candidate] = []
         own = np.flatnonzero(head.inside)

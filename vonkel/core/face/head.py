@@ -11,7 +11,6 @@ from functools import cached_property
 import numpy as np
 from scipy.optimize import minimize
 from scipy.sparse import coo_matrix, csr_matrix, diags
-from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..character import Character, Joint, Side
@@ -19,10 +18,12 @@ from ..character.model import Vector
 from ..compiled import compiled
 from ..derived import derived
 from ..errors import StepRefused
+from ..geometry.laplacian import cotangent_laplacian
+from ..geometry.measures import distance_to_segments
 from ..geometry.rays import first_hits
 from ..geometry.rotations import unit, vector
 from ..geometry.spheres import fit_sphere
-from ..geometry.topology import point_normals, topology_of, welded_points
+from ..geometry.topology import labels_of, point_normals, topology_of, welded_points
 
 NEARER = 0.75  # a point is of the head when this share of its way to the head's bones is shorter than to any other bone
 EYE_SIZES = 0.02, 0.3  # radius of an eyeball, shares of the head's size
@@ -32,11 +33,11 @@ OF_HEAD = ("jaw", "ear", "eye", "tongue", "muzzle")
 
 
 @dataclass(frozen=True, eq=False)
-class Head:
-    """p (n, 3) places in the head's frame; t (m, 3) triangles; edges (e, 2); role (n,) of the part each point is of.
+class Joined:
+    """A mesh with points in one place joined: places p (n, 3); t (m, 3) triangles; edges (e, 2); role (n,) of the part each point is of.
 
-    number (N,): the row here of each point of the character; inside (n,): of the head; turn (3, 3) and shift (3,) take space to
-    the frame; even: whether its halves are alike.
+    number (N,): the row here of each point of the character; first (n,): a point of the character for each row; seams (n,): the
+    piece of the mesh before its points were joined.
     """
 
     p: np.ndarray
@@ -45,11 +46,20 @@ class Head:
     role: np.ndarray
     number: np.ndarray
     first: np.ndarray
+    seams: np.ndarray
+
+
+@dataclass(frozen=True, eq=False)
+class Head(Joined):
+    """A head, its places in its own frame.
+
+    inside (n,): what is of the head; turn (3, 3) and shift (3,) take space to the frame; even: whether its halves are alike.
+    """
+
     inside: np.ndarray
     turn: np.ndarray
     shift: np.ndarray
     even: bool
-    seams: np.ndarray  # (n,) the piece of the mesh before its points were joined by place
 
     def own(self, p: np.ndarray) -> np.ndarray:
         return np.asarray(p @ self.turn.T + self.shift)
@@ -106,7 +116,7 @@ class Head:
     def pieces(self, mask: np.ndarray) -> list[np.ndarray]:
         """The connected pieces of `mask` (n,), as rows."""
         e = self.edges[mask[self.edges].all(1)]
-        label = connected_components(graph(e, np.ones(len(e)), len(self.p)), directed=False)[1]
+        label = labels_of(e, len(self.p))
         rows = np.flatnonzero(mask)
         order = rows[np.argsort(label[rows], kind="stable")]
         return np.split(order, np.flatnonzero(np.diff(label[order])) + 1) if len(order) else []
@@ -134,26 +144,15 @@ class Head:
     def laplacian(self) -> tuple[csr_matrix, np.ndarray, np.ndarray]:
         """Cotangent Laplacian (n, n; positive semidefinite), lumped areas (n,), and which points it reaches (n,): the head's skin and
         half a head more, so that weights run out down the neck instead of ending in a step."""
-        p, n = self.p, len(self.p)
+        p = self.p
         middle = 0.5 * (self.low + self.high)
         near = self.skin & (
             np.linalg.norm(p - middle, axis=1) < 0.5 * np.linalg.norm(self.high - self.low) + 0.5 * self.size
         )
         t = self.t[near[self.t].all(1)]
-        rows, cols, values, area = [], [], [], np.zeros(n)
-        for k in range(3):
-            i, j, o = t[:, k], t[:, (k + 1) % 3], t[:, (k + 2) % 3]
-            u, v = p[i] - p[o], p[j] - p[o]
-            across = np.linalg.norm(np.cross(u, v), axis=1)
-            c = np.clip(0.5 * (u * v).sum(1) / np.maximum(across, 1e-14), 0.02, 20)  # no negative weights, no slivers
-            rows += [i, j]
-            cols += [j, i]
-            values += [c, c]
-            np.add.at(area, o, across / 6)
-        w = coo_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(cols))), shape=(n, n)).tocsr()
-        reached = np.zeros(n, bool)
+        reached = np.zeros(len(p), bool)
         reached[t.ravel()] = True
-        return (diags(np.asarray(w.sum(1)).ravel()) - w).tocsr(), area, reached
+        return *cotangent_laplacian(p, t, 0.02, 20.0), reached
 
 
 def graph(edges: np.ndarray, lengths: np.ndarray, n: int) -> csr_matrix:
@@ -163,19 +162,6 @@ def graph(edges: np.ndarray, lengths: np.ndarray, n: int) -> csr_matrix:
 
 
 # -- finding it ----------------------------------------------------------------------------------------------------------
-@dataclass(frozen=True, eq=False)
-class Joined:
-    """A character's mesh with points in one place joined: places p (n, 3) in space, and the rest as a `Head` has it."""
-
-    p: np.ndarray
-    t: np.ndarray
-    edges: np.ndarray
-    role: np.ndarray
-    number: np.ndarray
-    first: np.ndarray
-    seams: np.ndarray
-
-
 @dataclass(frozen=True)
 class Region:
     """All that joints say of a head, so that a face need not be looked for again when a knee has moved.
@@ -230,10 +216,12 @@ def region_of(character: Character) -> Region:
 def head_in(mesh: Joined, region: Region) -> Head:
     """The head in its own frame."""
     turn, shift, even = _frame(mesh, region)
-    return Head(
-        p=mesh.p @ turn.T + shift, t=mesh.t, edges=mesh.edges, role=mesh.role.copy(), number=mesh.number, first=mesh.first,
-        inside=region.mask, turn=turn, shift=shift, even=even, seams=mesh.seams,
-    )  # fmt: skip
+    own = {
+        **vars(mesh),
+        "p": mesh.p @ turn.T + shift,
+        "role": mesh.role.copy(),
+    }  # what is found to be eyes gets their role
+    return Head(**own, inside=region.mask, turn=turn, shift=shift, even=even)
 
 
 def head_joint(character: Character) -> Joint | None:
@@ -257,7 +245,7 @@ def _of_head(character: Character, mesh: Joined) -> np.ndarray:
                 "Lay a plan that has a head, or say of a joint that its role is “head”.",
             )  # fmt: skip
         return np.ones(len(p), bool)
-    far = {True: np.full(len(p), np.inf), False: np.full(len(p), np.inf)}
+    bones: dict[bool, list[tuple[Vector, Vector]]] = {True: [], False: []}
     above = {j.name: j.parent for j in character.joints}
     for j in character.joints:
         if j.parent is None:
@@ -267,21 +255,19 @@ def _of_head(character: Character, mesh: Joined) -> np.ndarray:
         at: str | None = up.name
         while at is not None and not mine:  # feelers and horns belong to the head that they hang on
             mine, at = at == head.name, above[at]
-        a, b = np.array(up.place), np.array(j.place)
-        way = b - a
-        s = np.clip(((p - a) @ way) / max(float(way @ way), 1e-12), 0, 1)
-        far[mine] = np.minimum(far[mine], np.linalg.norm(p - a - s[:, None] * way, axis=1))
-    if not np.isfinite(far[True]).any():
-        far[True] = np.linalg.norm(p - np.array(head.place), axis=1)
+        bones[mine].append((up.place, j.place))
+    if not bones[True]:
+        bones[True].append((head.place, head.place))
+    far = {mine: distance_to_segments(p, np.array(bones[mine]).reshape(-1, 2, 3)) for mine in (True, False)}
     inside = NEARER * far[True] < far[False]
     body = np.isin(mesh.role, ["eye", "teeth", "tongue"])
     skin = inside & ~body
     e = edges[skin[edges].all(1)]
-    label = connected_components(graph(e, np.ones(len(e)), len(p)), directed=False)[1]
+    label = labels_of(e, len(p))
     counts = np.bincount(label[skin]) if skin.any() else np.zeros(1, int)
     main = label == int(counts.argmax())
     # Wings and paws that lie by the head are pieces of a mesh that goes on elsewhere: only pieces that end here are the head's.
-    whole = connected_components(graph(edges, np.ones(len(edges)), len(p)), directed=False)[1]
+    whole = labels_of(edges, len(p))
     outside = np.unique(whole[~inside])
     ends_here = ~np.isin(whole, outside)
     return np.asarray(inside & (main | body | ends_here))

@@ -9,12 +9,12 @@ from scipy.spatial import cKDTree
 
 from ..character import Character, Face, FaceMark, opposite_name, without_side
 from ..errors import NotFound
-from ..geometry.rotations import unit
+from ..geometry.rotations import unit, vector
 from ..tolerances import TINY
 from .estimate import Estimate, estimate_face
-from .eyes import Eye
+from .eyes import Eye, of_side
 from .middle import Spot
-from .openings import corner_frame, rim_loop
+from .openings import ALMOND, AROUND, corner_frame, rim_loop
 
 DOUBTFUL = 0.5
 """Marks less sure than this are shown first, and asked about."""
@@ -59,18 +59,18 @@ def kind_of(name: str) -> MarkKind:
     return KINDS.get(without_side(name)) or MarkKind(name.replace("_", " "), "")
 
 
-def found_marks(character: Character, keep: Face | None = None) -> Face:
-    """The marks as estimated; those of `keep` that were put or looked at by hand stay as they are."""
-    face = estimate_face(character)
-    settled = {m.name: m for m in keep.marks if m.settled} if keep is not None else {}
+def found_marks(character: Character, afresh: bool = False) -> Face:
+    """The face with its marks as estimated; those that were put or looked at by hand stay as they are, unless all is to be `afresh`."""
+    face, before = estimate_face(character), character.face or Face()
+    settled = {m.name: m for m in before.marks if m.settled and not afresh}
+    places = face.placed()
     marks = [
         settled.pop(n)
         if n in settled
-        else FaceMark(name=n, place=_tuple(face.head.back(s.place)), sure=round(float(s.sure), 3), how=s.how)
+        else FaceMark(name=n, place=vector(places[n]), sure=round(float(s.sure), 3), how=s.how)
         for n, s in face.spots.items()
     ]
-    rest = keep or Face()
-    return rest.model_copy(update={"marks": tuple([*marks, *settled.values()])})
+    return before.model_copy(update={"marks": tuple([*marks, *settled.values()])})
 
 
 def moved_mark(character: Character, name: str, place: np.ndarray, both: bool = True) -> Face:
@@ -87,7 +87,7 @@ def moved_mark(character: Character, name: str, place: np.ndarray, both: bool = 
         places[other] = _across(character, place, kind_of(name).inside)
     marks = {m.name: m for m in face.marks}
     for n, p in places.items():
-        marks[n] = FaceMark(name=n, place=_tuple(p), sure=1.0, how="put by hand", settled=True)
+        marks[n] = FaceMark(name=n, place=vector(p), sure=1.0, how="put by hand", settled=True)
     return face.model_copy(update={"marks": tuple(marks.values())})
 
 
@@ -101,17 +101,13 @@ def _across(character: Character, place: np.ndarray, inside: bool) -> np.ndarray
     return np.asarray(own[int(cKDTree(own).query(image)[1])])
 
 
-def _tuple(p: np.ndarray) -> tuple[float, float, float]:
-    return (float(p[0]), float(p[1]), float(p[2]))
-
-
 def face_of(character: Character, places: dict[str, tuple[float, float, float]] | None = None) -> Estimate:
     """The face as its marks say, or as `places` say; what the marks don't say as it was estimated."""
     base = estimate_face(character)
     if places is None:
         if character.face is None:
             return base
-        places = {m.name: m.place for m in character.face.marks}
+        places = character.face.places
     own = {n: base.head.own(np.array(p)) for n, p in places.items()}
     spots = {n: replace(base.spots.get(n, Spot(p, 1.0, "put by hand")), place=p) for n, p in own.items()}
     eyes = []
@@ -127,7 +123,7 @@ EYE_MARKS = ("eye", "eye_inner", "eye_outer", "lid_upper", "lid_lower")
 
 def _eye_as_marked(face: Estimate, side: str, own: dict[str, np.ndarray]) -> Eye | None:
     """The eye whose centre, corners and lids are where the marks are."""
-    found = next((e for e in face.eyes if e.side == side), None)
+    found = of_side(face.eyes, side)
     marks = {n: own[f"{n}_{side}"] for n in EYE_MARKS if f"{n}_{side}" in own}
     if len(marks) < len(EYE_MARKS):
         return None
@@ -139,7 +135,7 @@ def _eye_as_marked(face: Estimate, side: str, own: dict[str, np.ndarray]) -> Eye
     centre = marks["eye"]
     wide = 0.5 * float(np.linalg.norm(marks["eye_inner"] - marks["eye_outer"]))
     eye = Eye(
-        "L" if side == "L" else "R", centre, found.radius if found is not None else wide / np.sin(np.radians(58)),
+        "L" if side == "L" else "R", centre, found.radius if found is not None else wide / np.sin(ALMOND[0]),
         found.kind if found is not None else "sculpted", found.points if found is not None else np.zeros(0, int), 1.0,
     )  # fmt: skip
     inner, outer, upper, lower = (unit(marks[n] - centre) for n in ("eye_inner", "eye_outer", "lid_upper", "lid_lower"))
@@ -147,7 +143,6 @@ def _eye_as_marked(face: Estimate, side: str, own: dict[str, np.ndarray]) -> Eye
     up = unit(upper - lower)
     across = unit(outer - inner)
     eye.frame = corner_frame(inner, outer, eye.axis, across, up)
-    eye.bare = found.bare if found is not None else 0.0
     eye.rim, eye.split = _rim_through(
         eye, found, (inner, upper, outer, lower), float(np.linalg.norm(marks["eye_inner"] - centre))
     )
@@ -157,7 +152,6 @@ def _eye_as_marked(face: Estimate, side: str, own: dict[str, np.ndarray]) -> Eye
 
 def _rim_through(eye: Eye, found: Eye | None, ways: tuple[np.ndarray, ...], reach: float) -> tuple[np.ndarray, int]:
     """The edge of an opening through the four marks: the found one's, stretched between them; else an almond."""
-    count = 96
 
     def polar(u: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         f = np.atleast_2d(u) @ eye.frame.T
@@ -165,7 +159,7 @@ def _rim_through(eye: Eye, found: Eye | None, ways: tuple[np.ndarray, ...], reac
 
     at, angle = polar(np.array(ways))
     order = np.argsort(at)
-    around = np.linspace(0, 2 * np.pi, count, endpoint=False)
+    around = np.linspace(0, 2 * np.pi, AROUND, endpoint=False)
     if found is not None and len(found.rim):
         a, t = polar(unit(found.rim - eye.centre))
         by = np.argsort(a)
@@ -173,7 +167,7 @@ def _rim_through(eye: Eye, found: Eye | None, ways: tuple[np.ndarray, ...], reac
         marked = np.interp(at, a[by], t[by], period=2 * np.pi)
         rho = np.interp(around, a[by], np.linalg.norm(found.rim - eye.centre, axis=1)[by], period=2 * np.pi)
     else:
-        base, marked, rho = np.ones(count), np.ones(len(at)), np.full(count, reach)
+        base, marked, rho = np.ones(AROUND), np.ones(len(at)), np.full(AROUND, reach)
     factor = np.interp(around, at[order], (angle / np.maximum(marked, TINY))[order], period=2 * np.pi)
     theta = base * factor
     u = np.cos(theta)[:, None] * eye.frame[2] + np.sin(theta)[:, None] * (

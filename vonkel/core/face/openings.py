@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 from scipy.sparse import coo_matrix
-from scipy.sparse.csgraph import connected_components, dijkstra
+from scipy.sparse.csgraph import dijkstra
 from scipy.spatial import cKDTree
 
 from ..geometry.rays import first_hits
 from ..geometry.rotations import unit
+from ..geometry.topology import labels_of
 from .eyes import Eye, ball_surface
 from .head import Head, directions
 
@@ -24,17 +25,12 @@ def open_eye(head: Head, eye: Eye) -> None:
     u = directions(600)
     bare = u[np.isinf(_covered(head, eye, u, low))]
     eye.axis = _outward(head, eye)
-    eye.bare = len(bare) / len(u)
     if eye.kind == "sculpted" or not 8 <= len(bare) <= 420:
-        eye.bare = 0.0 if eye.kind == "sculpted" else eye.bare
         _without_opening(eye)
         return
     bare = _largest(bare)
-    eye.bare = len(bare) / len(u)
     eye.axis = unit(bare.mean(0))
-    up = np.array([0.0, 1.0, 0.0])
-    across = unit(np.cross(up, eye.axis)) * (1 if eye.side == "L" else -1)
-    over = unit(up - (up @ eye.axis) * eye.axis)
+    across, over = _upright(eye)
     around = np.linspace(0, 2 * np.pi, AROUND, endpoint=False)
     way = np.stack([-np.cos(around), np.sin(around)], 1) @ np.stack([across, over])  # inner, over the top, to outer
     angle, rho = _swept(head, eye, way, low)
@@ -98,9 +94,15 @@ def _largest(bare: np.ndarray) -> np.ndarray:
     d, i = cKDTree(bare).query(bare, k=min(7, len(bare)))
     rows = np.repeat(np.arange(len(bare)), d.shape[1] - 1)
     ok = d[:, 1:].ravel() < 0.2
-    links = coo_matrix((np.ones(int(ok.sum())), (rows[ok], i[:, 1:].ravel()[ok])), shape=(len(bare),) * 2)
-    label = connected_components(links, directed=False)[1]
+    label = labels_of(np.stack([rows[ok], i[:, 1:].ravel()[ok]], 1), len(bare))
     return np.asarray(bare[label == np.bincount(label).argmax()])
+
+
+def _upright(eye: Eye) -> tuple[np.ndarray, np.ndarray]:
+    """Outwards along the face and upwards, both across an eye's axis."""
+    up = np.array([0.0, 1.0, 0.0])
+    across = unit(np.cross(up, eye.axis)) * (1 if eye.side == "L" else -1)
+    return across, unit(up - (up @ eye.axis) * eye.axis)
 
 
 def _outward(head: Head, eye: Eye) -> np.ndarray:
@@ -124,9 +126,7 @@ def corner_frame(
 
 def _without_opening(eye: Eye) -> None:
     """A head without an opening: an almond of lids in the eye's own frame."""
-    up = np.array([0.0, 1.0, 0.0])
-    across = unit(np.cross(up, eye.axis)) * (1 if eye.side == "L" else -1)
-    eye.frame = np.stack([across, unit(up - (up @ eye.axis) * eye.axis), eye.axis])
+    eye.frame = np.stack([*_upright(eye), eye.axis])
     around = np.linspace(0, 2 * np.pi, AROUND, endpoint=False)
     x, y = -ALMOND[0] * np.cos(around), ALMOND[1] * np.sin(around)
     angle = np.hypot(x, y)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..geometry.rays import first_hits
-from .eyes import Eye
+from .eyes import Eye, of_side
 from .head import Head
 from .middle import Mouth, Spot
 
@@ -23,7 +23,7 @@ def find_ear(head: Head, mouth: Mouth, eyes: list[Eye], sign: int, planned: np.n
     """
     size, p = head.size, head.p
     ok = head.surface & (sign * p[:, 0] > 0.1 * size) & (head.light > 0.2)
-    eye = next((e for e in eyes if (e.side == "L") == (sign > 0)), None)
+    eye = of_side(eyes, "L" if sign > 0 else "R")
     for other in eyes:  # lids are thin, too
         ok &= np.linalg.norm(p - other.centre, axis=1) > LIDDED * other.radius
     if eye is not None:
@@ -114,7 +114,7 @@ def hinge_of_jaw(head: Head, mouth: Mouth, eyes: list[Eye], ear: Spot | None, si
     """Where the jaw turns, on one side: before the ear and above the corner of the mouth, a little beneath the skin."""
     tag = "L" if sign > 0 else "R"
     corner = mouth.spots.get(f"mouth_corner_{tag}")
-    eye = next((e for e in eyes if e.side == tag), None)
+    eye = of_side(eyes, tag)
     if corner is None or eye is None:
         return None
     at, size, p = corner.place, head.size, head.p

@@ -103,6 +103,16 @@ def measured_length(
     return girth(character, p[points[0]], np.eye(3)["xyz".index(axis or "y")])[0]
 
 
+def distance_to_segments(points: np.ndarray, segments: np.ndarray) -> np.ndarray:
+    """(n,) metres from points (n, 3) to the nearest of segments (s, 2, 3)."""
+    best = np.full(len(points), np.inf)
+    for a, b in segments:
+        d = b - a
+        t = np.clip((points - a) @ d / max(float(d @ d), 1e-18), 0.0, 1.0)
+        best = np.minimum(best, np.linalg.norm(points - a - t[:, None] * d, axis=1))
+    return best
+
+
 def area(points: np.ndarray, triangles: np.ndarray) -> float:
     """Surface, m²."""
     a, b, c = (points[triangles[:, i]] for i in range(3))

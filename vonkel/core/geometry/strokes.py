@@ -13,6 +13,7 @@ import numpy as np
 
 from ..character import Character
 from ..errors import BadParameters
+from .easing import smoothstep
 from .health import mirror_partners
 from .walking import Ground, ground_of, tree_of
 
@@ -43,8 +44,7 @@ class Tip:
     def faded(self, distance: np.ndarray) -> np.ndarray:
         """(k,) 1 in the middle, 0 at the rim, with no kink at either."""
         core = self.radius * (1.0 - self.fading)
-        t = np.clip((distance - core) / max(self.radius - core, 1e-12), 0.0, 1.0)
-        return np.asarray(1.0 - t * t * (3.0 - 2.0 * t))
+        return np.asarray(1.0 - smoothstep((distance - core) / max(self.radius - core, 1e-12)))
 
 
 @dataclass(frozen=True)

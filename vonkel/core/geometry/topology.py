@@ -131,9 +131,13 @@ class Topology:
     @cached_property
     def islands(self) -> np.ndarray:
         """(n,) the number of the connected piece that each point lies in."""
-        e = self.edges
-        graph = coo_matrix((np.ones(len(e), np.int8), (e[:, 0], e[:, 1])), shape=(self.count, self.count))
-        return np.asarray(connected_components(graph, directed=False)[1])
+        return labels_of(self.edges, self.count)
+
+
+def labels_of(links: np.ndarray, count: int) -> np.ndarray:
+    """(count,) the number of the connected piece that each of `count` things lies in, by links (l, 2)."""
+    graph = coo_matrix((np.ones(len(links), np.int8), (links[:, 0], links[:, 1])), shape=(count, count))
+    return np.asarray(connected_components(graph, directed=False)[1])
 
 
 _topologies: Recent[tuple[str, str, int], Topology] = Recent(16)

@@ -7,6 +7,7 @@ import numpy as np
 from ..character import Character, Joint, opposite_name, unique_name, without_side
 from ..character.hierarchy import descendants, parents_first
 from ..errors import BadParameters, StepRefused
+from ..geometry.rotations import vector
 from ..tolerances import IN_A_POSE, MAX_JOINTS, SAME_PLACE
 from ..weights import table_of, with_table
 from .inside import kept_inside
@@ -25,7 +26,7 @@ def move_joint(
     """
     places = moved_places(character, name, place, both_sides, with_children, inside)
     joints = tuple(
-        j.model_copy(update={"place": _vector(places[j.name]), "doubt": 0.0}) if j.name in places else j
+        j.model_copy(update={"place": vector(places[j.name]), "doubt": 0.0}) if j.name in places else j
         for j in character.joints
     )
     moved = character.with_(joints=joints)
@@ -58,10 +59,6 @@ def _alike(character: Character, joint: Joint, partner: str) -> bool:
     """Whether two partners lie near each other's mirrored places: those of a body in a pose don't, and go their own ways."""
     apart = np.array(joint.place) * MIRROR - np.array(character.joint(partner).place)
     return bool(np.linalg.norm(apart) < IN_A_POSE * character.size)
-
-
-def _vector(v: np.ndarray) -> tuple[float, float, float]:
-    return (float(v[0]), float(v[1]), float(v[2]))
 
 
 def add_joint(character: Character, joint: Joint) -> Character:
@@ -169,7 +166,7 @@ def draw_chain(
 
 def _new_joint(name: str, parent: str | None, side: str, place: np.ndarray, deforms: bool) -> Joint:
     role = without_side(name)
-    return Joint(name=name, parent=parent, side=side, place=_vector(place), deforms=deforms, role=role)
+    return Joint(name=name, parent=parent, side=side, place=vector(place), deforms=deforms, role=role)
 
 
 def _turned_anew(character: Character, parent: str) -> set[str]:
@@ -216,7 +213,7 @@ def insert_joints(character: Character, name: str, count: int = 1, both_sides: b
         above = names[-1] if names else name
         new = joint.model_copy(
             update={
-                "name": made, "parent": above, "place": _vector(a + (b - a) * (i + 1) / (count + 1)),
+                "name": made, "parent": above, "place": vector(a + (b - a) * (i + 1) / (count + 1)),
                 "role": f"{joint.role}_part{i + 2}" if joint.role else "", "freedom": None,
             }
         )  # fmt: skip

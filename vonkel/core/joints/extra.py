@@ -6,6 +6,7 @@ import numpy as np
 
 from ..character import Character, Joint, opposite_name, unique_name, without_side
 from ..errors import StepRefused
+from ..geometry.rotations import vector
 from ..tolerances import MAX_JOINTS
 from .edit import _shared_along
 from .orient import MIRROR, bone_child
@@ -36,7 +37,7 @@ def add_twist_joints(character: Character, name: str, count: int, from_end: bool
         new.append(
             joint.model_copy(
                 update={
-                    "name": made, "parent": name, "place": (float(p[0]), float(p[1]), float(p[2])), "role": role,
+                    "name": made, "parent": name, "place": vector(p), "role": role,
                     "freedom": None,
                 }
             )

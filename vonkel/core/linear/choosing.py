@@ -8,6 +8,7 @@ import numpy as np
 
 from ..character import Between, Character, opposite_name, unique_name
 from ..compiled import compiled
+from ..geometry.rotations import vector
 from ..weights import WeightTable
 from .solving import Problem, cost, settle
 
@@ -43,7 +44,7 @@ def pairs_of(character: Character, table: WeightTable) -> Pairs:
         else:
             share = dense[:, i] * dense[:, k]
             middle = (share[:, None] * character.points).sum(0) / share.sum()
-            place = (float(middle[0]), float(middle[1]), float(middle[2]))
+            place = vector(middle)
         name = unique_name(_called(a, b), taken)
         taken.add(name)
         found[a, b] = Between(name=name, a=a, b=b, place=place)

@@ -15,6 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from ..character import Character, Joint, Kit, Rule
 from ..character.upgrade import renamed_index, with_index_fingers
 from ..errors import StepRefused, VonkelError
+from ..geometry.rotations import vector
 from ..joints.inside import kept_inside
 from ..joints.orient import turn_down_bones
 from ..rig.fitting import add_kit, with_rules
@@ -72,18 +73,14 @@ def save_plan(character: Character, name: str, with_kits: bool = True) -> OwnPla
     base = character.plan if character.plan in PLANS else ""
     if base:
         try:
-            places = {n: _place(p) for n, (_, p, _, _) in sketch_of(character, base, {}).found.items()}
+            places = {n: vector(p) for n, (_, p, _, _) in sketch_of(character, base, {}).found.items()}
         except VonkelError:
             base = ""
     low, high = character.points.min(0), character.points.max(0)
     return OwnPlan(
-        name=name, base=base, base_places=places, box=(_place(low), _place(high)), joints=character.joints,
+        name=name, base=base, base_places=places, box=(vector(low), vector(high)), joints=character.joints,
         kits=character.kits if with_kits else (), rules=character.rules if with_kits else (),
     )  # fmt: skip
-
-
-def _place(p: np.ndarray) -> Place:
-    return (float(p[0]), float(p[1]), float(p[2]))
 
 
 def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
@@ -106,11 +103,11 @@ def lay_own_plan(character: Character, plan: OwnPlan) -> Character:
         new_low, new_high = character.points.min(0), character.points.max(0)
         moved = new_low + (places - low) * (new_high - new_low) / np.maximum(high - low, 1e-9)
     joints = tuple(
-        j.model_copy(update={"place": _place(p * [0.0 if j.side == "C" and abs(j.place[0]) < 1e-9 else 1.0, 1, 1])})
+        j.model_copy(update={"place": vector(p * [0.0 if j.side == "C" and abs(j.place[0]) < 1e-9 else 1.0, 1, 1])})
         for j, p in zip(plan.joints, moved, strict=True)
     )
     bare = only_joints(character, joints, plan.base)
-    kept = tuple(j.model_copy(update={"place": _place(kept_inside(bare, j, np.array(j.place)))}) for j in bare.joints)
+    kept = tuple(j.model_copy(update={"place": vector(kept_inside(bare, j, np.array(j.place)))}) for j in bare.joints)
     made = turn_down_bones(bare.with_(joints=kept), keep_hinge=True)
     for kit in plan.kits:
         made = add_kit(made, kit.model_copy(update={"places": {}}))  # heels and edges are this body's own

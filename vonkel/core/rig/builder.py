@@ -6,6 +6,7 @@ from functools import cached_property
 
 from ..character import Character, Control, Joint, Kit
 from ..character.hierarchy import descendants
+from ..character.refs import SHAPES
 from ..tolerances import SAME_FRAME
 from .frames import IDENTITY, Frame, compose, inverse, rest_frame, turn_in_order
 from .program import UNIT_SCALE, Operation, State, Values
@@ -75,6 +76,11 @@ class Builder:
     def optional(self, kit: Kit, key: str) -> Control | None:
         """The kit's own control by its key, where it has one: kits of earlier versions lack what came later."""
         return self._by_key.get((kit.name, key))
+
+    def shapes_of(self, kit: Kit) -> dict[str, int]:
+        """By the kit's own words: the values of the shapes that it turns on, of those that are there."""
+        found = {w: self.channels.get((SHAPES, s)) for w, s in kit.shapes.items()}
+        return {w: i for w, i in found.items() if i is not None}
 
     def fine(self, kit: Kit, joint: str) -> Control | None:
         """The kit's fine control on a joint, where it has one."""

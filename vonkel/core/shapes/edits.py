@@ -9,6 +9,7 @@ import numpy as np
 
 from ..character import Character, Shape, opposite_name, without_side
 from ..errors import BadParameters, StepRefused
+from ..geometry.easing import smoothstep
 from ..geometry.health import mirror_partners
 from ..geometry.rotations import matrix_from_rotation_vector
 from ..geometry.topology import topology_of
@@ -60,8 +61,7 @@ def left_share(character: Character, width: float) -> np.ndarray:
     x = character.points[:, 0]
     if width <= 0.0:
         return np.where(np.abs(x) <= 1e-9, 0.5, (x > 0).astype(float))
-    t = np.clip(x / width + 0.5, 0.0, 1.0)
-    return np.asarray(t * t * (3.0 - 2.0 * t))
+    return smoothstep(x / width + 0.5)
 
 
 def split(character: Character, name: str, width: float) -> Character:

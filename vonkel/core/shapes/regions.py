@@ -7,6 +7,7 @@ import numpy as np
 from ..character import Character, Region
 from ..errors import BadParameters, NotFound, StepRefused
 from ..geometry.choosing import grown
+from ..geometry.easing import smoothstep
 from ..geometry.walking import ground_of
 
 
@@ -61,9 +62,8 @@ def softened(character: Character, points: np.ndarray, width: float) -> np.ndarr
     ground = ground_of(character)
     sources = np.unique(ground.of[points])
     at, far = ground.from_points(sources, np.zeros(len(sources)), width)
-    t = far / width
     joined = np.zeros(len(ground.places))
-    joined[at] = 1.0 - t * t * (3.0 - 2.0 * t)
+    joined[at] = 1.0 - smoothstep(far / width)
     return np.asarray(np.maximum(out, joined[ground.of]))
 
 

@@ -15,12 +15,13 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
 from ..geometry.health import mirror_distance
+from ..geometry.measures import distance_to_segments
 from ..geometry.topology import topology_of, topology_of_triangles, welded_points
 from ..progress import tell
 from ..tolerances import PAIR
 from ..weights import WeightTable
 from .blending import blended
-from .bones import Bone, bones_of, distance_to_segments, holds_skin, in_sizes, reach_of
+from .bones import Bone, bones_of, holds_skin, in_sizes, reach_of
 from .coarse import DENSE, coarse
 from .heat import heat_weights
 from .owners import owners

@@ -85,16 +85,6 @@ def _lip(character: Character, head: Joint, hinge: np.ndarray, tip: np.ndarray) 
     return np.asarray(up * [0.0, 1.0, 1.0] if abs(along[0]) < 0.1 else up)
 
 
-def distance_to_segments(points: np.ndarray, segments: np.ndarray) -> np.ndarray:
-    """(n,) metres from points (n, 3) to the nearest of segments (s, 2, 3)."""
-    best = np.full(len(points), np.inf)
-    for a, b in segments:
-        d = b - a
-        t = np.clip((points - a) @ d / max(float(d @ d), 1e-18), 0.0, 1.0)
-        best = np.minimum(best, np.linalg.norm(points - a - t[:, None] * d, axis=1))
-    return best
-
-
 GRAIN = 2.0**24  # places that a body's size is told in
 
 

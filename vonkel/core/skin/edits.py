@@ -12,9 +12,10 @@ from ..character import Character, Skin, opposite_name
 from ..errors import BadParameters, NotFound, StepRefused
 from ..geometry.choosing import grown
 from ..geometry.health import mirror_partners
+from ..geometry.measures import distance_to_segments
 from ..geometry.walking import Ground, ground_of
 from . import amounts
-from .bones import bones_of, distance_to_segments
+from .bones import bones_of
 from .strays import strays_of
 
 RIM, SOFTENED = 3, 6  # rings round what a joint was taken off that are evened out, and how often

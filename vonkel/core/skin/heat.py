@@ -10,9 +10,11 @@ import numpy as np
 from scipy.sparse import csr_matrix, diags
 from scipy.sparse.linalg import splu
 
+from ..geometry.laplacian import cotangent_laplacian
+from ..geometry.measures import distance_to_segments
 from ..geometry.topology import topology_of_triangles
 from ..geometry.voxels import solid_from_mesh
-from .bones import Bone, distance_to_segments
+from .bones import Bone
 
 CELLS = 64  # along the longest side, for seeing
 STEPS = 14  # places looked at between a point and a bone
@@ -68,20 +70,7 @@ def _foot(points: np.ndarray, bone: Bone) -> np.ndarray:
 
 
 def _laplacian(points: np.ndarray, triangles: np.ndarray, n: int) -> tuple[csr_matrix, np.ndarray]:
-    """Cotangent stiffness (n, n) (Pinkall & Polthier 1993), with weights kept above zero, and each point's share of area (n,)."""
-    a, b, c = (points[triangles[:, i]] for i in range(3))
-    area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
-    mass = np.bincount(triangles.ravel(), np.repeat(area / 3, 3), n)
-    rows, cols, values = [], [], []
-    for i in range(3):
-        p, q, r = (triangles[:, (i + k) % 3] for k in range(3))
-        u, v = points[q] - points[p], points[r] - points[p]
-        cot = (u * v).sum(1) / np.maximum(np.linalg.norm(np.cross(u, v), axis=1), 1e-12)
-        w = 0.5 * np.clip(cot, 1e-3, 1e3)
-        rows += [q, r]
-        cols += [r, q]
-        values += [w, w]
-    w = csr_matrix((np.concatenate(values), (np.concatenate(rows), np.concatenate(cols))), shape=(n, n))
+    """Stiffness (n, n) with weights kept above zero, and each point's share of area (n,), also of those on no face."""
+    stiffness, mass = cotangent_laplacian(points, triangles, 0.5e-3, 0.5e3)
     alone = np.diff(topology_of_triangles(triangles, n).neighbours[0]) == 0
-    mass = np.where(alone | (mass <= 0), max(float(mass.mean()), 1e-18), mass)
-    return (diags(np.asarray(w.sum(1)).ravel()) - w).tocsr(), mass
+    return stiffness, np.where(alone | (mass <= 0), max(float(mass.mean()), 1e-18), mass)

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..character import Character, Inputs, Kit, SavedPose
 from ..errors import StepRefused
-from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix
+from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix, vector
 from ..rig import Pose, RigProgram, compile_rig
 from ..rig.drag import brought_to
 from ..rig.fitting import with_controls_anew
@@ -59,7 +59,7 @@ def _carried_points(kit: Kit, character: Character, frames: np.ndarray) -> Kit:
     joint, now = character.joint(first), frames[character.joint_index[first]]
     turn = now[:, :3] @ matrix_from_quaternion(joint.turn).T
     moved = {n: now[:, 3] + turn @ (np.array(p) - joint.place) for n, p in kit.places.items()}
-    return kit.model_copy(update={"places": {n: (float(p[0]), float(p[1]), float(p[2])) for n, p in moved.items()}})
+    return kit.model_copy(update={"places": {n: vector(p) for n, p in moved.items()}})
 
 
 def _carried(old: RigProgram, new: RigProgram, rest: Inputs, wanted: Inputs) -> Inputs:

@@ -13,6 +13,8 @@ import numpy as np
 
 from ..character import Character, opposite_name
 from ..errors import BadParameters
+from ..geometry.easing import smoothstep
+from ..geometry.rotations import vector
 from .bind import weights_of
 from .bones import bones_of
 from .edits import Rows
@@ -47,8 +49,7 @@ class Zone:
         t = np.clip((points - a) @ way / max(float(way @ way), 1e-18), 0.0, 1.0)
         away = np.linalg.norm(points - a - t[:, None] * way, axis=1)
         share = away / (self.start_radius + (self.end_radius - self.start_radius) * t)
-        s = np.clip((share - (1.0 - self.soft)) / max(self.soft, 1e-9), 0.0, 1.0)
-        return np.asarray(1.0 - s * s * (3.0 - 2.0 * s))
+        return np.asarray(1.0 - smoothstep((share - (1.0 - self.soft)) / max(self.soft, 1e-9)))
 
     def mirrored(self, joint: str) -> Zone:
         """The same on the other side."""
@@ -73,7 +74,7 @@ def zone_of(character: Character, joint: str) -> Zone:
     for near in (t <= 0.5, t > 0.5):
         some = away[near] if near.any() else away
         radii.append(max(float(np.percentile(some, THICK)) if len(some) else 0.0, LEAST_RADIUS * character.size))
-    ends = [(float(p[0]), float(p[1]), float(p[2])) for p in (start, end)]
+    ends = [vector(p) for p in (start, end)]
     return Zone(joint, ends[0], ends[1], 1.25 * radii[0], 1.25 * radii[1])
 
 

@@ -18,7 +18,6 @@ from .measure import Lidded
 
 LINES = (0.2, 0.5, 0.8)
 GAZE = np.radians(30)
-LEAST_TRAVEL = 0.02  # of an opening: what moves less is no lid that shuts
 
 
 @dataclass(frozen=True)
@@ -58,10 +57,11 @@ def _blinks(character: Character) -> list[FaceTrial]:
     return out
 
 
-NINE = {
-    (x, y): " ".join(w for w in (("down", "", "up")[y + 1], ("right", "", "left")[x + 1]) if w) or "ahead"
-    for y in (1, 0, -1) for x in (-1, 0, 1)
+ASIDE = {
+    (x, y): " ".join(w for w in (("down", "", "up")[y + 1], ("right", "", "left")[x + 1]) if w)
+    for y in (1, 0, -1) for x in (-1, 0, 1) if x or y
 }  # fmt: skip
+"""The eight places beside straight ahead, which is the face at rest."""
 
 
 def _gazes(character: Character) -> list[FaceTrial]:
@@ -72,10 +72,9 @@ def _gazes(character: Character) -> list[FaceTrial]:
         kit = next(k for k in character.kits if k.name == aim.kit)
         eyes = np.mean([character.joint(n).place for n in kit.joints["eyes"]], axis=0)
         far = float(np.linalg.norm(np.array(aim.place) - eyes)) * float(np.tan(GAZE))
-        for (x, y), words in NINE.items():
-            if x or y:
-                inputs = {aim.name: {"move x": x * far, "move y": y * far}}
-                out.append(FaceTrial(f"looking {words}", "both eyes turned as far as they should", inputs))
+        for (x, y), words in ASIDE.items():
+            inputs = {aim.name: {"move x": x * far, "move y": y * far}}
+            out.append(FaceTrial(f"looking {words}", "both eyes turned as far as they should", inputs))
     return out
 
 
@@ -112,7 +111,6 @@ class LidLook:
 
     def __init__(self, character: Character) -> None:
         self.lids: list[Lids] = []
-        self.names: list[str] = []
         try:
             face = face_of(character) if any(k.kind == "lids" for k in character.kits) else None
         except VonkelError:

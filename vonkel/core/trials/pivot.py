@@ -17,6 +17,7 @@ from scipy.spatial import cKDTree
 from ..character import Character, Joint
 from ..character.hierarchy import descendants
 from ..errors import StepRefused
+from ..geometry.easing import smoothstep
 from ..geometry.rotations import matrix_from_rotation_vector, turn_between, unit
 from ..geometry.topology import point_normals, signed_volume, skin_triangles
 from ..joints.edit import move_joint
@@ -189,8 +190,7 @@ def limb_share(character: Character, limb: set[str], falloff: float = 5.0, round
     degree = np.asarray(mean.sum(1)).ravel()
     for _ in range(rounds):
         share = np.where(degree > 0, 0.5 * share + 0.5 * (mean @ share) / np.maximum(degree, 1), share)
-    t = np.clip((share - 0.1) / 0.8, 0, 1)  # a limb's far end follows it wholly
-    return np.asarray(t * t * (3 - 2 * t))
+    return smoothstep((share - 0.1) / 0.8)  # a limb's far end follows it wholly
 
 
 def _swung(points: np.ndarray, share: np.ndarray, pivot: np.ndarray, turn: np.ndarray) -> np.ndarray:

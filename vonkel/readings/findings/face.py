@@ -42,9 +42,7 @@ def face_findings(c: Character) -> Iterator[Finding]:
             detail=f"The head's shape didn't tell them surely: {words}.",
             mend=Mend(label="They are right", step="face.accept", params={"marks": [m.name for m in doubtful]}),
         )  # fmt: skip
-    now = {m.name: m.place for m in c.face.marks}
-    stale = [product for product, places in c.face.made.items() if places != now]
-    if stale:
+    if c.face.stale:
         yield Finding(
             station="face", level="should", title="Marks have moved since the face was made",
             detail="Make it again: what was sculpted or painted since stays.",

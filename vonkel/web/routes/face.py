@@ -9,12 +9,12 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from ...readings.face import box_of_head, decided
+from ...steps.face import MAKING
 from ...steps.recipe import Recipe, RecipeStep
 from .. import payload
 from .deps import TheJobs, TheWorkshop
 
 router = APIRouter(prefix="/api")
-MAKING = ("face.joints", "face.weights", "face.lids", "face.expressions", "face.controls")
 
 
 @router.get("/c/{number}/face/box")

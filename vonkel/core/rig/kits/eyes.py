@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...character import Channel, Character, Control, Kit, without_side
+from ...geometry.rotations import vector
 from ..builder import Builder
 from ..frames import add, apply, compose, inverse, length, place_of, rotate, sub, swing, unit, with_place
 from ..outlines import bud
@@ -58,7 +59,7 @@ class Eyes(KitKind):
         parent = builder.parent_slot(first)
         made = builder.standing(aim, parent)
         between = np.mean([character.joint(n).place for n in kit.joints["eyes"]], axis=0)
-        middle = (float(between[0]), float(between[1]), float(between[2]))
+        middle = vector(between)
         if parent:
             middle = apply(inverse(builder.rest(parent)), middle)
         for name in kit.joints["eyes"]:

@@ -7,7 +7,7 @@ from pydantic import Field
 
 from ...character import Channel, Character, Control, Joint, Kit
 from ...character.refs import SHAPES
-from ...geometry.rotations import matrix_from_quaternion, unit
+from ...geometry.rotations import matrix_from_quaternion, unit, vector
 from ..builder import Builder
 from ..frames import Frame, Vec, add, compose, frame_about, place_of, rotate, with_place
 from ..outlines import bud
@@ -60,7 +60,7 @@ class JawKit(KitKind):
         slide = float(kit.options["slide"]) or long / 12.0
         opened, side, slid, seal = (builder.value(control, n) for n in ("open", "side", "slide", "seal"))
         out, source = builder.slots[slot], builder.slots[parent] if parent else -1
-        sealed = builder.channels.get((SHAPES, kit.shapes.get(SEAL, "")))
+        sealed = builder.shapes_of(kit).get(SEAL)
 
         def run(state: State, values: Values) -> None:
             frame: Frame = compose(state[source], local) if source >= 0 else local
@@ -108,7 +108,6 @@ def jaw_axes(character: Character, joint: Joint) -> tuple[Vec, Vec, Vec, float]:
         over = -over
 
     def own(v: np.ndarray) -> Vec:
-        q = axes.T @ v
-        return (float(q[0]), float(q[1]), float(q[2]))
+        return vector(axes.T @ v)
 
     return own(hinge), own(over), own(unit(way)), long

@@ -74,7 +74,7 @@ class LidsKit(KitKind):
         parent = builder.parent_slot(joint)
         made = builder.standing(control, parent)
         blink, line, upper, lower = (builder.value(control, n) for n in ("blink", "line", "upper", "lower"))
-        at = {w: builder.channels.get((SHAPES, s)) for w, s in kit.shapes.items()}
+        at = builder.shapes_of(kit)
         gaze = self._gaze(builder, joint.name, parent)
         drift = float(kit.options["follow"]) / float(kit.options["opening"])
         drift_lower = float(kit.options["follow_lower"]) / float(kit.options["opening"])
@@ -87,9 +87,8 @@ class LidsKit(KitKind):
             for word, value in (
                 (UPPER, max(up, 0.0)), (LOWER, max(low, 0.0)), (UPPER_WIDE, max(-up, 0.0) / WIDE), (LOWER_WIDE, max(-low, 0.0) / WIDE),
             ):  # fmt: skip
-                index = at.get(word)
-                if index is not None:
-                    values[index] += value
+                if word in at:
+                    values[at[word]] += value
 
         words = f"the lids of {joint.name} go as {control.name} says, and with its gaze"
         reads = (Slot.joint(joint.name), *((parent,) if parent else ()))

@@ -41,16 +41,15 @@ class LipsKit(KitKind):
         control = builder.mine(kit, "lips")
         parent = builder.parent_slot(joint)
         press, under, spread = (builder.value(control, n) for n in (PRESS, UNDER, SPREAD))
-        at = {w: builder.channels.get((SHAPES, s)) for w, s in kit.shapes.items()}
+        at = builder.shapes_of(kit)
 
         def run(state: State, values: Values) -> None:
             wide = values[spread]
             for word, value in (
                 (PRESS, values[press]), (UNDER, values[under]), (SPREAD, max(wide, 0.0)), (PURSE, max(-wide, 0.0)),
             ):  # fmt: skip
-                index = at.get(word)
-                if index is not None:
-                    values[index] += value
+                if word in at:
+                    values[at[word]] += value
 
         words = f"lips press, tuck and spread as {control.name} says"
         return [*builder.standing(control, parent), Operation(words, (), (), run, (control.name,), drives=(SHAPES,))]

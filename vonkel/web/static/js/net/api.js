@@ -1,4 +1,11 @@
-// The JSON interface.
+// The interface of the server.
+
+/** What lies there, as it is.  Throws {what, where, todo}.  @returns {Promise<ArrayBuffer>} */
+export async function bytes(path) {
+  const response = await fetch(path);
+  if (!response.ok) throw (await response.json()).error;
+  return response.arrayBuffer();
+}
 
 /** Call it.  Throws {what, where, todo, status}.  @returns {Promise<any>} */
 export async function call(method, path, body) {

@@ -1,4 +1,5 @@
 // The marks of a face: their list, doubtful ones first, and what each decides on this very head.
+import { bytes } from "../net/api.js";
 import { acts, button, pairs, tick } from "../widgets/fields.js";
 import { h, tag } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
@@ -23,9 +24,7 @@ export async function showMarkMap(b) {
     return;
   }
   try {
-    const answer = await fetch(`/api/c/${b.number}/face/map?mark=${mark.name}`);
-    if (!answer.ok) throw (await answer.json()).error;
-    const values = new Float32Array(await answer.arrayBuffer());
+    const values = new Float32Array(await bytes(`/api/c/${b.number}/face/map?mark=${mark.name}`));
     if (b.station !== "face" || b.ui.mark !== mark.name) return;
     b.plate.setValues(values);
     b.legend = { title: `what the ${mark.label} decides`, labels: ["nothing", "", "all"] };

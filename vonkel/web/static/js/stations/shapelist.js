@@ -1,5 +1,5 @@
 // Shapes by their headings; which one is chosen, how it is turned up, and what of it is shown on the mesh.
-import { call } from "../net/api.js";
+import { bytes, call } from "../net/api.js";
 import { button, fold } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
@@ -18,9 +18,7 @@ const LEGENDS = {
  * @returns {Promise<Float32Array>}
  */
 export async function mapOf(b, kind, of) {
-  const response = await fetch(`/api/c/${b.number}/shapes/map/${kind}?of=${encodeURIComponent(of)}`);
-  if (!response.ok) throw (await response.json()).error;
-  return new Float32Array(await response.arrayBuffer());
+  return new Float32Array(await bytes(`/api/c/${b.number}/shapes/map/${kind}?of=${encodeURIComponent(of)}`));
 }
 
 /** Colour the mesh by what a shape moves, where it trespasses, or a region; or not at all. */

@@ -1,4 +1,5 @@
 // Maps over the skin: one joint's weight, all joints in inks, how many hold a point, where weights jump, the blend.
+import { bytes } from "../net/api.js";
 import { say } from "../widgets/toasts.js";
 import { fullName } from "../words.js";
 
@@ -10,12 +11,6 @@ const LEGENDS = {
   blend: () => ({ title: "how much deforms by dual quaternions", labels: ["linear", "", "½", "", "dual"] }),
   jump: () => ({ title: "how far a weight jumps to the next point", labels: ["0", "", "¼", "", "½"] }),
 };
-
-async function bytes(path) {
-  const response = await fetch(path);
-  if (!response.ok) throw (await response.json()).error;
-  return response.arrayBuffer();
-}
 
 /** Colour the mesh by what is to be shown; what comes late is left if something else was asked meanwhile. */
 export async function showMap(b) {
