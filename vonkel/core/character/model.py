@@ -207,6 +207,9 @@ class Face(Frozen):
     apart: Annotated[tuple[str, ...], Field(max_length=40)] = ()
     made: Annotated[dict[str, dict[str, Vector]], Field(max_length=12)] = {}
 
+    def mark(self, name: str) -> FaceMark | None:
+        return next((m for m in self.marks if m.name == name), None)
+
     @property
     def places(self) -> dict[str, Vector]:
         return {m.name: m.place for m in self.marks}

@@ -22,7 +22,7 @@ def face_findings(c: Character) -> Iterator[Finding]:
     except VonkelError as error:
         yield Finding(station="face", level="must", title="The face can't be read any more", detail=error.what)
         return
-    if face.mouth.kind != "open" and any(m.name == "mouth_upper" for m in c.face.marks):
+    if face.mouth.kind != "open" and c.face.mark("mouth_upper"):
         yield Finding(
             station="face", level="should", title="The mouth is only a line in the skin",
             detail="It can't open. A cut follows its marks from corner to corner, with a bag behind the lips; put the marks right first.",
