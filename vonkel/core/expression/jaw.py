@@ -15,6 +15,7 @@ from ..geometry.easing import smoothstep
 from ..geometry.rotations import unit
 
 INNER = 0.35  # from so far along the jaw, from its hinge, the inside of a mouth is floor or roof; behind it is throat
+FULL_LOWER, FULL_UPPER = 0.9, 0.75  # where lips go wholly with their bone: shares of the way from a corner to the middle of the lower lip
 SOFT = 0.06  # how far edges of what is held are softened, shares of the head's size
 
 
@@ -90,15 +91,16 @@ def _shares(face: Estimate, hinge: np.ndarray, chin: np.ndarray, corners: dict[s
 
 
 def _lips_apart(face: Estimate, corners: dict[str, np.ndarray], held: np.ndarray) -> None:
+    """From ½ at the corners the lips come evenly to what they do in the middle: a lip that did so at once would tear beside its corner."""
     head, mouth, p = face.head, face.mouth, face.head.p
     assert mouth.upper is not None and mouth.lower is not None
     back = float(np.mean([c[2] for c in corners.values()]))
-    front = float(p[mouth.lower, 2].max())
     near = np.min([np.linalg.norm(p - c, axis=1) for c in corners.values()], axis=0)
     off = near / float(np.mean([np.linalg.norm(c - face.spots["mouth_lower"].place) for c in corners.values()]))
-    ahead = p[:, 2] > back + 0.15 * (front - back)
-    held[mouth.lower & head.skin & ahead & (off > 0.6)] = 1
-    held[mouth.upper & head.skin & ahead & (off > 0.35)] = 0
+    ahead = p[:, 2] > back
+    lower, upper = mouth.lower & head.skin & ahead, mouth.upper & head.skin & ahead
+    held[lower] = 0.5 + 0.5 * np.clip(off[lower] / FULL_LOWER, 0, 1)
+    held[upper] = 0.5 - 0.5 * np.clip(off[upper] / FULL_UPPER, 0, 1)
 
 
 def _lips_by_line(face: Estimate, corners: dict[str, np.ndarray], h: np.ndarray, held: np.ndarray) -> None:

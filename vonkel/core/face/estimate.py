@@ -65,15 +65,16 @@ def _estimated(character: Character, region: Region) -> Estimate:
 
 
 def _of_eye(eye: Eye) -> dict[str, Spot]:
-    sure = eye.sure * (0.95 if eye.opens else 0.35)
+    sure = eye.sure * (0.45 + 0.5 * eye.rimmed if eye.opens else 0.35)
     over = (eye.rim - eye.centre) @ eye.frame[1]
     inner, outer = eye.corners
+    ragged = "" if eye.rimmed > 0.5 or not eye.opens else ", which no edges of the mesh follow"
     return {
         f"eye_{eye.side}": Spot(
             eye.centre, eye.sure, {"ball": "its own ball", "pit": "a pit", "sculpted": "a bump"}[eye.kind]
         ),
-        f"eye_inner_{eye.side}": Spot(inner, sure, "the opening’s end"),
-        f"eye_outer_{eye.side}": Spot(outer, sure, "the opening’s end"),
-        f"lid_upper_{eye.side}": Spot(eye.rim[int(np.argmax(over))], sure, "top of the opening"),
-        f"lid_lower_{eye.side}": Spot(eye.rim[int(np.argmin(over))], sure, "bottom of the opening"),
+        f"eye_inner_{eye.side}": Spot(inner, sure, "the opening’s end" + ragged),
+        f"eye_outer_{eye.side}": Spot(outer, sure, "the opening’s end" + ragged),
+        f"lid_upper_{eye.side}": Spot(eye.rim[int(np.argmax(over))], sure, "top of the opening" + ragged),
+        f"lid_lower_{eye.side}": Spot(eye.rim[int(np.argmin(over))], sure, "bottom of the opening" + ragged),
     }

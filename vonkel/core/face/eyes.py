@@ -15,6 +15,7 @@ from ..geometry.topology import labels_of
 from .head import EYE_SIZES, Head, directions
 
 Kind = Literal["ball", "pit", "sculpted"]
+STRAYS = 0.11, 0.15  # of the radius: a loop that goes so far from the swept edge follows no rim of lids
 IN_PIT = np.radians(52)  # the ball behind a pit: how far its rim stands off the ball's axis
 
 
@@ -40,10 +41,18 @@ class Eye:
     loop: np.ndarray | None = None
     upper: np.ndarray | None = None
     lower: np.ndarray | None = None
+    astray: float = 0.0  # how far the loop goes from the swept edge at the most, in radii
 
     @property
     def corners(self) -> tuple[np.ndarray, np.ndarray]:
         return self.rim[0], self.rim[self.split]
+
+    @property
+    def rimmed(self) -> float:
+        """0 to 1: whether edges of the mesh run along the opening.  Where skin merely ends in a ball the path along it strays."""
+        if self.loop is None:
+            return 0.0
+        return float(np.clip((STRAYS[1] - self.astray) / (STRAYS[1] - STRAYS[0]), 0.0, 1.0))
 
     @property
     def opens(self) -> bool:

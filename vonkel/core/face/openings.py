@@ -189,4 +189,5 @@ def rim_loop(head: Head, eye: Eye) -> None:
     if len(one) < 3 or len(two) < 3:
         return
     eye.loop = loop
+    eye.astray = float(cKDTree(eye.rim).query(head.p[loop])[0].max() / r)
     eye.upper, eye.lower = (one, two) if f[one, 1].mean() > f[two, 1].mean() else (two, one)
