@@ -27,6 +27,7 @@ LEAST_REACH = np.radians(12)
 THICK = np.radians(20)  # how far behind its edge the inside of a lid moves with it
 CLEAR = 0.02  # of the radius: how far lids stay off the ball
 LAP = 0.008  # of the opening: how far a shut upper lid laps over the lower one, so that unlike points leave no chink
+CHORDS = 0.4  # of what a coarse edge's straight lines fall short by: the other lid's own lines and the lap make up the rest
 COLUMNS = 129
 
 
@@ -75,6 +76,8 @@ class Lids:
         self.follows[self.rim] = 1.0
         e = head.edges
         self.edges = e[near[e].all(1)]
+        t = head.t[near[head.t].all(1)]
+        self.spans = np.vstack([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]])  # diagonals of quads sag, too
 
     @staticmethod
     def _ordered(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -131,6 +134,22 @@ class Lids:
         return np.asarray(most[tree.query(unit(q), k=4)[1]].max(1))
 
     # -- moving ------------------------------------------------------------------------------------------------------
+    def _beside_chords(self, s: np.ndarray, w: float, upper: bool, own: np.ndarray) -> np.ndarray:
+        """How far points of an edge go beyond its goal, so that the straight lines between them reach it, too."""
+        out = np.zeros(len(s))
+        rows = np.flatnonzero(own)
+        if w <= 0 or len(rows) < 2:
+            return out
+        rows = rows[np.argsort(s[rows])]
+        u, d = (self.u, self.d) if upper else (-self.d, -self.u)
+        ends = np.r_[self.low, s[rows], self.high]
+        t = np.linspace(0, 1, 9)
+        x = ends[:-1, None] + np.diff(ends)[:, None] * t
+        y = self._at(u, x) + w * (self._at(d, x) - self._at(u, x))
+        short = (y[:, :1] + (y[:, -1:] - y[:, :1]) * t - y).max(1)
+        out[rows] = CHORDS * np.maximum(short[:-1], short[1:])
+        return out
+
     def _carried(self, i: np.ndarray, w: float, upper: bool, own: np.ndarray) -> np.ndarray:
         """Elevations of points i after one lid's travel w; own: those on its edge."""
         s, a = self.s[i], self.a[i]
@@ -138,7 +157,7 @@ class Lids:
         far = self._at(self.top if upper else self.bottom, s)
         if not upper:  # the lower lid is an upper one upside down
             a, u, d, far = -a, -d, -u, -far
-        goal = u + w * (d - u)
+        goal = u + w * (d - u) - self._beside_chords(s, w, upper, own)
         start = np.maximum(np.where(own, a, u), d + 1e-6)
         # Where the edge doubles back it comes to the line in the first half of its way.
         goal = goal + np.where(own, start - u, 0.0) * (1 - smoothstep(np.array(max(w, 0.0) / 0.6)))
@@ -178,10 +197,10 @@ class Lids:
         return out
 
     def _sag(self, i: np.ndarray, q: np.ndarray) -> np.ndarray:
-        """How far a straight edge on the ball dips under it: L² / 8 r of the longest edge at each point."""
+        """How far a straight edge on the ball dips under it: L² / 8 r of the longest edge of triangles at each point."""
         at = self.head.p - self.eye.centre
         at[i] = q
-        e = self.edges[~self.hidden[self.edges].any(1)]
+        e = self.spans[~self.hidden[self.spans].any(1)]
         long = ((at[e[:, 0]] - at[e[:, 1]]) ** 2).sum(1)
         most = np.zeros(len(at))
         np.maximum.at(most, e[:, 0], long)
