@@ -40,6 +40,11 @@ def mark_at(page, view, name):
     )
 
 
+def middle_of(page, selector):
+    box = page.page.locator(selector).bounding_box()
+    return box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+
+
 def found(page):
     page.click("Find what is where")
     page.wait(
@@ -60,28 +65,35 @@ def test_the_bipeds_face_is_made_moved_and_kept(page, bench):
     make(page)
     rest = np.array(shop.character(number).points)
 
-    # Crossed eyes: the target is brought close before the nose.
-    page.js("vonkel.choose({ control: 'eyes aim' })")
-    field = page.page.get_by_role("spinbutton", name="move z").first
-    field.fill(str(-0.45 * page.js("vonkel.state.height") * 100))
-    page.page.keyboard.press("Enter")
-    page.answered()
-    assert page.js("vonkel.values['eyes aim']['move z']") < -0.2
+    # Crossed eyes, by the mouse: each iris on its own, dragged towards the nose.
+    page.click("Each on its own")
+    for side, way in (("L", -1), ("R", 1)):
+        page.drag(middle_of(page, f'[data-eye="eye_{side}"]'), (way * 16, 0))
+        assert way * page.js(f"vonkel.values['eye aim_{side}']['move x']") > 0
     crossed = np.array(page.js("[...vonkel.plate.points]")).reshape(-1, 3)
     for part, way in (("eye left", -1), ("eye right", 1)):
         first, end = shop.character(number).part(part).points
         pupil = first + int(rest[first:end, 2].argmax())
         assert way * (crossed[pupil, 0] - rest[pupil, 0]) > 0.003  # both turn to the nose
     page.click("Back to rest (b)")
+    page.click("Both eyes")
 
-    # Lids that meet low: the closing line and the blink, by their sliders.
-    page.js("vonkel.choose({ control: 'lids_L' })")
-    for channel, value in (("line", 0.1), ("blink", 1.0)):
-        page.page.get_by_role("spinbutton", name=channel).first.fill(str(value))
-        page.page.keyboard.press("Enter")
-        page.answered()
-    assert page.js("vonkel.strengths['upper lid_L']") == pytest.approx(0.9, abs=1e-3)
-    assert page.js("vonkel.strengths['lower lid_L']") == pytest.approx(0.1, abs=1e-3)
+    # Lids that meet low: the tick dragged down, then the upper edge onto the lower one, where it stops.
+    page.drag(middle_of(page, '[data-line="eye_L"]'), (0, 7))
+    line = page.js("vonkel.values.lids_L.line")
+    assert 0 < line < 0.25 and line == page.js("vonkel.values.lids_R.line")
+    page.page.get_by_label("blink of the eyes").fill("1")
+    page.answered()
+    assert page.js("vonkel.strengths['upper lid_L']") == pytest.approx(1 - line, abs=1e-3)
+    assert page.js("vonkel.strengths['lower lid_L']") == pytest.approx(line, abs=1e-3)
+    page.page.get_by_label("blink of the eyes").fill("0")
+    page.answered()
+    edge = page.js(
+        """(() => { const p = document.querySelector('[data-lid="upper eye_L"]'), q = p.getPointAtLength(p.getTotalLength() / 2);
+        const m = p.getScreenCTM(); return [q.x * m.a + m.e, q.y * m.d + m.f]; })()"""
+    )
+    page.drag(edge, (0, 90))
+    assert page.js("vonkel.strengths['upper lid_L']") == pytest.approx(1, abs=1e-3)  # not past the lower one
     page.click("Back to rest (b)")
 
     # The pad: its bead to the corner where the mouth is wide and open.

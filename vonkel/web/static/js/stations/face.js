@@ -5,6 +5,7 @@ import { call } from "../net/api.js";
 import { acts, button } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
+import { eyeSheet } from "./eyesheet.js";
 import { chosenMark, markList, markSheet, showMarkMap } from "./facemarks.js";
 import { channelSheet, poseSheet } from "./posing.js";
 
@@ -105,10 +106,14 @@ enterStation("face", {
   paired: true,
   layers: { controls: true },
   levels: new Set(["face"]),
-  fields: { mark: "" },
+  fields: { mark: "", eyesApart: false },
   shading: () => "colours",
   left,
-  right: (b) => [b.tool?.name === "marks" ? null : markSheet(b), channelSheet(b), poseSheet(b)],
+  right: (b) => [
+    b.tool?.name === "marks" ? null : [b.ui.mark ? markSheet(b) : null, eyeSheet(b)],
+    channelSheet(b),
+    poseSheet(b),
+  ],
   enter: (b) => {
     SEEN.at = b.state.mesh;
     nearHead(b);
