@@ -10,10 +10,11 @@ from typing import Any
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from vonkel.core.character import Character
-from vonkel.core.errors import NotFound, StepRefused
+from vonkel.core.errors import BadParameters, NotFound, StepRefused
 from vonkel.core.expression.jaw import find_jaw, jaw_figures
 from vonkel.core.expression.lids import Lids, lid_figures, shut
 from vonkel.core.expression.making import BETWEEN
@@ -22,6 +23,8 @@ from vonkel.core.face.estimate import Estimate, estimate_face
 from vonkel.core.face.marks import DOUBTFUL, face_of
 from vonkel.core.formats import read_character
 from vonkel.core.geometry.health import health
+from vonkel.core.geometry.rotations import matrix_from_quaternion
+from vonkel.core.geometry.topology import topology_of
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.kits.lids import WIDE, travels
@@ -314,6 +317,101 @@ def test_findings_of_a_face_offer_what_mends_them() -> None:
     moved = do(made("otter"), "face.mark", mark="chin", place=[0.0, 0.87, 0.19])
     assert any("have moved" in f.title for f in findings(moved))
     assert not any("have moved" in f.title for f in findings(made("otter")))
+
+
+# -- built eyes ----------------------------------------------------------------------------------------------------------
+@cache
+def blind() -> Character:
+    """A head without eyes, its marks put where a person would: by the pits that are left."""
+    c = planned("bust-0.3")
+    for part in [p.name for p in c.parts if p.role == "eye"]:
+        c = do(c, "model.remove_part", part=part)
+    return do(c, "face.find")
+
+
+@cache
+def built() -> Character:
+    c = do(do(blind(), "face.build_eyes"), "face.find")
+    for step in ("face.joints", "skin.bind", *MAKING[1:]):
+        c = do(c, step)
+    return c
+
+
+def shell(c: Character, points: np.ndarray, name: str) -> tuple[np.ndarray, np.ndarray]:
+    """Elevations of what of a shell lies before its eye and near its middle, degrees; and how far all of it is from the centre."""
+    joint = c.joint(f"lid_upper_{name[-1]}")
+    axes = matrix_from_quaternion(np.array(joint.turn))
+    axes = axes * np.sign([axes[0, 0], axes[1, 1], axes[2, 2]])  # left along the corners, up, along the line of sight
+    p = points[slice(*c.part(name).points)] - joint.place
+    q = p @ axes
+    far = np.linalg.norm(p, axis=1)
+    a = np.degrees(np.arctan2(q[:, 1], q[:, 2]))[np.abs(q[:, 0]) < 0.5 * far]
+    return a[np.abs(a) < 90], far
+
+
+def test_plain_eyes_are_built_as_is_common_practice() -> None:
+    """Inner shell .9 of the outer, 160° of the sweep, a lid's travel 200° over its slider's two units (common practice)."""
+    c = built()
+    assert health(c).border_edges == 0 and health(c).nonmanifold_edges == 0
+    assert {p.role for p in c.parts} >= {"eye", "lid"}
+    for name in ("eye_L", "upper lid_L", "lower lid_R"):
+        one = c.part(name)
+        faces = c.arrays["face_starts"][one.faces[0] : one.faces[1] + 1]
+        assert np.diff(faces).max() <= 4
+        p = c.points[slice(*one.points)]
+        tri = topology_of(c).triangles
+        own = tri[(tri >= one.points[0]).all(1) & (tri < one.points[1]).all(1)] - one.points[0]
+        assert (
+            np.einsum("ij,ij->i", p[own[:, 0]], np.cross(p[own[:, 1]], p[own[:, 2]])).sum() > 0
+        )  # faces look outwards
+    (_, outer), (_, inner) = shell(c, c.points, "upper lid_L"), shell(c, c.points, "lower lid_L")
+    ball = np.linalg.norm(c.points[slice(*c.part("eye_L").points)] - c.joint("lid_upper_L").place, axis=1)
+    assert inner.max() == pytest.approx(0.9 * outer.max(), rel=1e-9)
+    assert inner.min() > 1.02 * ball.max()  # no way through the lids at any gaze
+    left, right = c.points[slice(*c.part("upper lid_L").points)], c.points[slice(*c.part("upper lid_R").points)]
+    assert np.abs(cKDTree(left * [-1, 1, 1]).query(right)[0]).max() < 1e-9
+    program, deformer = compile_rig(c), Deformer(c)
+    edge = shell(c, c.points, "upper lid_L")[0].min()
+    up = shell(c, deformer.deform(program.evaluate({"lids_L": {"upper": -0.3}})), "upper lid_L")[0].min()
+    assert edge == pytest.approx(38, abs=0.1) and up - edge == pytest.approx(30, abs=0.1)
+
+
+@pytest.mark.parametrize("line", [0.0, 0.2, 0.5, 0.8, 1.0])
+def test_built_lids_meet_where_their_marks_meet(line: float) -> None:
+    c, opening = built(), 68.0
+    program, deformer = compile_rig(c), Deformer(c)
+    for aim in ((0.0, 0.0), (0.2, -0.2)):
+        inputs = {"eyes aim": {"move x": aim[0], "move y": aim[1]}}
+        shut = deformer.deform(
+            program.evaluate({**inputs, **{f"lids_{s}": {"blink": 1.0, "line": line} for s in "LR"}})
+        )
+        for side in "LR":
+            above, below = (shell(c, shut, f"{w} lid_{side}")[0] for w in ("upper", "lower"))
+            assert above.min() == pytest.approx(below.max(), abs=0.01 * opening)
+            if not any(aim):
+                assert above.min() == pytest.approx(-30 + line * opening, abs=0.5)
+    crossed = deformer.deform(program.evaluate({"lids_L": {"upper": 1.0, "lower": 1.0}}))
+    assert shell(c, crossed, "upper lid_L")[0].min() >= shell(c, crossed, "lower lid_L")[0].max() - 0.01 * opening
+
+
+def test_built_eyes_are_asked_for_built_anew_and_refused() -> None:
+    said = {f.title: f for f in findings(blind()) if f.station == "face"}
+    assert said["The head has no eyes of its own"].mend.step == "face.build_eyes"  # type: ignore[union-attr]
+    c = built()
+    assert not any("no eyes" in f.title or "no opening" in f.title for f in findings(c))
+    assert table_of(c).of("lid_upper_L")[slice(*c.part("upper lid_L").points)].min() == 1
+    assert table_of(c).of("lid_upper_L")[slice(*c.part("body").points)].max() == 0  # no skin goes with a shell
+    again = do(c, "face.build_eyes", centimetres=2.0, upper=20.0)
+    assert len(again.points) == len(c.points) and len(again.joints) == len(c.joints)
+    assert shell(again, again.points, "upper lid_L")[1].max() == pytest.approx(0.0244, rel=1e-6)
+    with pytest.raises(StepRefused, match="ball of its own"):
+        do(do(planned("otter"), "face.find"), "face.build_eyes")
+    with pytest.raises(StepRefused, match="doesn't suit"):
+        do(blind(), "face.build_eyes", centimetres=100.0)
+    with pytest.raises(StepRefused, match="No mark says"):
+        do(do(blind(), "face.unmark", marks=["eye_L", "eye_R"]), "face.build_eyes")
+    with pytest.raises(BadParameters, match="no opening"):
+        do(blind(), "face.build_eyes", upper=1.0, lower=1.0)
 
 
 # -- expressions ---------------------------------------------------------------------------------------------------------

@@ -7,12 +7,13 @@ from typing import Annotated
 import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Face, Joint, Kit, MarkName, unique_name, without_side
-from ..core.errors import NotFound, StepRefused
-from ..core.expression import making
+from ..core.character import Character, Face, Joint, Kit, MarkName, Side, unique_name, without_side
+from ..core.errors import BadParameters, NotFound, StepRefused
+from ..core.expression import built, making
 from ..core.face import eye_spheres
 from ..core.face.cutting import with_cut_mouth
 from ..core.face.marks import face_of, found_marks, kind_of, moved_mark
+from ..core.geometry.mending import without_part
 from ..core.joints.edit import add_joint
 from ..core.rig.fitting import add_kit
 from .model import mesh_counts
@@ -162,6 +163,28 @@ def cut_mouth(character: Character, p: CutMouth) -> Character:
     """Cut a mouth that is only sculpted: through faces along a smooth line from corner to corner."""
     made = with_cut_mouth(character, face_of(character), p.centimetres / 100.0)
     return made.with_(face=found_marks(made))  # the lips have an edge now
+
+
+class BuildEyes(Params):
+    centimetres: float = Field(0.0, ge=0.0, le=500.0, description="radius of the ball; 0: what the marks say")
+    upper: float = Field(
+        38.0, ge=0.0, le=85.0, description="degrees: how far above its line of sight the upper lid stands"
+    )
+    lower: float = Field(30.0, ge=0.0, le=85.0, description="degrees: how far below it the lower lid stands")
+    sides: tuple[Side, ...] = Field(("L", "R"), min_length=1, max_length=2)
+
+
+@step("face.build_eyes", BuildEyes, lambda c, p: "Built plain eyes with two lids each", figures=mesh_counts)
+def build_eyes(character: Character, p: BuildEyes) -> Character:
+    """A ball, two lid shells and their joints where the marks of the eyes are; built ones are built anew."""
+    if p.upper + p.lower < 5.0:
+        raise BadParameters("The lids would leave no opening.", character.name, "Open them by 5° or more.")
+    for name in built.built_parts(character, p.sides):
+        character = without_part(character, name)
+    eyes = built.built_eyes(
+        character, face_of(character), p.centimetres / 100.0, np.radians(p.upper), -np.radians(p.lower), p.sides
+    )
+    return built.with_built_eyes(character, eyes)
 
 
 # -- from marks to face --------------------------------------------------------------------------------------------------

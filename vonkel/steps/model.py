@@ -198,7 +198,7 @@ def symmetrise(character: Character, p: Symmetrise) -> Character:
 class EditPart(Params):
     part: str
     name: str = Field("", max_length=60)
-    role: Literal["", "skin", "eye", "teeth", "tongue", "rigid", "prop", "line"] = ""
+    role: Literal["", "skin", "eye", "lid", "teeth", "tongue", "rigid", "prop", "line"] = ""
     colour: str = Field("", pattern=r"^(#[0-9a-f]{6})?$")
     shading: Literal["", "smooth", "hard"] = ""
     hidden: bool | None = None

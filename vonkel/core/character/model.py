@@ -66,7 +66,7 @@ class Part(Frozen):
     """
 
     name: Name
-    role: Literal["skin", "eye", "teeth", "tongue", "rigid", "prop", "line"] = "skin"
+    role: Literal["skin", "eye", "lid", "teeth", "tongue", "rigid", "prop", "line"] = "skin"
     points: tuple[int, int]
     faces: tuple[int, int]
     lines: tuple[int, int] = (0, 0)

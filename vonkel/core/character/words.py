@@ -10,6 +10,7 @@ ROLES = (
     ("tongue", ("tongue",)),
     ("prop", ("lantern", "hook", "stud")),
 )
+EYE_JOINTS = ("eye", "lid_upper", "lid_lower")  # roles of joints that hold parts of an eye and no skin
 NOT_EYES = ("brow", "lid", "lash")
 # What joints of digits are called, thumb first.
 FINGERS = ("index", "middle", "ring", "little", "digit")

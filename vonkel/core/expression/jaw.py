@@ -15,7 +15,10 @@ from ..geometry.easing import smoothstep
 from ..geometry.rotations import unit
 
 INNER = 0.35  # from so far along the jaw, from its hinge, the inside of a mouth is floor or roof; behind it is throat
-FULL_LOWER, FULL_UPPER = 0.9, 0.75  # where lips go wholly with their bone: shares of the way from a corner to the middle of the lower lip
+FULL_LOWER, FULL_UPPER = (
+    0.9,
+    0.75,
+)  # where lips go wholly with their bone: shares of the way from a corner to the middle of the lower lip
 SOFT = 0.06  # how far edges of what is held are softened, shares of the head's size
 
 

@@ -27,7 +27,9 @@ LEAST_REACH = np.radians(12)
 THICK = np.radians(20)  # how far behind its edge the inside of a lid moves with it
 CLEAR = 0.02  # of the radius: how far lids stay off the ball
 LAP = 0.008  # of the opening: how far a shut upper lid laps over the lower one, so that unlike points leave no chink
-CHORDS = 0.4  # of what a coarse edge's straight lines fall short by: the other lid's own lines and the lap make up the rest
+CHORDS = (
+    0.4  # of what a coarse edge's straight lines fall short by: the other lid's own lines and the lap make up the rest
+)
 COLUMNS = 129
 
 

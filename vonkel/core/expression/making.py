@@ -39,6 +39,7 @@ from ..rig.kits.lids import LOWER, LOWER_WIDE, UPPER, UPPER_WIDE, WIDE
 from ..rig.kits.lips import PRESS, PURSE, SPREAD, UNDER
 from ..shapes.moves import moves_of, with_moves, with_shape
 from ..weights import WeightTable, table_of, with_table
+from .built import built_opening
 from .jaw import Jaw, find_jaw
 from .lids import Lids
 from .units import SEALED, UNDER_TEETH, UNITS, VISEMES, Sculptor, lip_under_teeth, sealed, unit_moves
@@ -350,7 +351,11 @@ def _eye_kits(character: Character, face: Estimate, known: set[str]) -> Characte
         character = add_kit(character, Kit(name="eyes", kind="eyes", joints={"eyes": loose}))
     for j in eyes:
         eye = of_side(face.eyes, j.side)
-        if eye is None or not eye.opens or any(k.kind == "lids" and j.name in k.joints["eye"] for k in character.kits):
+        if eye is None or any(k.kind == "lids" and j.name in k.joints["eye"] for k in character.kits):
+            continue
+        if eye.shelled:
+            character = _shell_kit(character, j)
+        if not eye.opens:
             continue
         words = {
             UPPER: f"upper lid_{j.side}", LOWER: f"lower lid_{j.side}", UPPER_WIDE: f"upper lid wide_{j.side}",
@@ -363,6 +368,17 @@ def _eye_kits(character: Character, face: Estimate, known: set[str]) -> Characte
         )  # fmt: skip
         character = add_kit(character, kit)
     return character
+
+
+def _shell_kit(character: Character, eye: Joint) -> Character:
+    """Sliders for the shells of a built eye: as far as they stand apart at rest."""
+    upper, lower = (character.joint_with_role(f"lid_{w}", eye.side) for w in ("upper", "lower"))
+    apart = built_opening(character, upper) if upper is not None and lower is not None else 0.0
+    if upper is None or lower is None or apart <= 0.0:
+        return character
+    joints = {"eye": (eye.name,), "upper": (upper.name,), "lower": (lower.name,)}
+    kit = Kit(name=f"lids_{eye.side}", kind="lids", side=eye.side, joints=joints, options={"opening": round(apart, 4)})
+    return add_kit(character, kit)
 
 
 def _jaw_kit(character: Character, jaw: Joint, known: set[str]) -> Character:

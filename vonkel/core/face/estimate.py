@@ -65,7 +65,7 @@ def _estimated(character: Character, region: Region) -> Estimate:
 
 
 def _of_eye(eye: Eye) -> dict[str, Spot]:
-    sure = eye.sure * (0.45 + 0.5 * eye.rimmed if eye.opens else 0.35)
+    sure = eye.sure if eye.shelled else eye.sure * (0.45 + 0.5 * eye.rimmed if eye.opens else 0.35)
     over = (eye.rim - eye.centre) @ eye.frame[1]
     inner, outer = eye.corners
     ragged = "" if eye.rimmed > 0.5 or not eye.opens else ", which no edges of the mesh follow"

@@ -41,6 +41,7 @@ class Eye:
     loop: np.ndarray | None = None
     upper: np.ndarray | None = None
     lower: np.ndarray | None = None
+    shelled: bool = False  # its lids are shells of their own
     astray: float = 0.0  # how far the loop goes from the swept edge at the most, in radii
 
     @property
@@ -65,7 +66,11 @@ def of_side(eyes: list[Eye], side: str) -> Eye | None:
 
 def find_eyes(head: Head) -> list[Eye]:
     """Left eye first; none, one or two."""
-    return _own_parts(head) or _ball_pieces(head) or _pits(head) or _bumps(head)
+    eyes = _own_parts(head) or _ball_pieces(head) or _pits(head) or _bumps(head)
+    shells = head.p[head.inside & (head.role == "lid")]
+    for eye in eyes if len(shells) else ():
+        eye.shelled = bool((np.linalg.norm(shells - eye.centre, axis=1) < 1.5 * eye.radius).any())
+    return eyes
 
 
 def _likely(head: Head, c: np.ndarray) -> float:

@@ -29,7 +29,7 @@ NEARER = 0.75  # a point is of the head when this share of its way to the head's
 EYE_SIZES = 0.02, 0.3  # radius of an eyeball, shares of the head's size
 DIRECTIONS, GRID = 96, 320  # of the light: maps, and cells along a side of each
 SIDES: tuple[Side, Side] = ("L", "R")
-OF_HEAD = ("jaw", "ear", "eye", "tongue", "muzzle")
+OF_HEAD = ("jaw", "ear", "eye", "lid", "tongue", "muzzle")
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,7 +70,7 @@ class Head(Joined):
     @cached_property
     def skin(self) -> np.ndarray:
         """(n,): points that are neither eyes nor in the mouth."""
-        return ~np.isin(self.role, ["eye", "teeth", "tongue", "rigid", "prop", "line"])
+        return ~np.isin(self.role, ["eye", "lid", "teeth", "tongue", "rigid", "prop", "line"])
 
     @cached_property
     def surface(self) -> np.ndarray:
@@ -260,7 +260,7 @@ def _of_head(character: Character, mesh: Joined) -> np.ndarray:
         bones[True].append((head.place, head.place))
     far = {mine: distance_to_segments(p, np.array(bones[mine]).reshape(-1, 2, 3)) for mine in (True, False)}
     inside = NEARER * far[True] < far[False]
-    body = np.isin(mesh.role, ["eye", "teeth", "tongue"])
+    body = np.isin(mesh.role, ["eye", "lid", "teeth", "tongue"])
     skin = inside & ~body
     e = edges[skin[edges].all(1)]
     label = labels_of(e, len(p))
@@ -333,7 +333,7 @@ def _bare_ahead(mesh: Joined, inside: np.ndarray, balls: list[np.ndarray]) -> np
     """Where eyes look from: the mean of the directions from their centres that no skin covers (3,)."""
     p, t = mesh.p, mesh.t
     size = float(np.linalg.norm(balls[0] - balls[1]))
-    skin = inside & (mesh.role == "skin")
+    skin = inside & np.isin(mesh.role, ("skin", "lid"))
     near = np.linalg.norm(p - np.mean(balls, axis=0), axis=1) < 3 * size
     u = directions(200)
     tri = t[(skin & near)[t].all(1)]

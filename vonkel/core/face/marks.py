@@ -146,7 +146,10 @@ def _eye_as_marked(face: Estimate, side: str, own: dict[str, np.ndarray]) -> Eye
     eye.rim, eye.split = _rim_through(
         eye, found, (inner, upper, outer, lower), float(np.linalg.norm(marks["eye_inner"] - centre))
     )
-    rim_loop(face.head, eye)
+    if found is None or not found.shelled:
+        rim_loop(face.head, eye)
+    else:
+        eye.shelled = True
     return eye
 
 

@@ -165,7 +165,9 @@ def _open_mouth(head: Head, mouth: Mouth, nose: int, jaws: dict[int, Jaw | None]
     whole = [j for j in jaws.values() if j is not None]
     k, nose = whole[0][0], whole[0][3] if p[nose, 1] <= p[whole[0][0], 1] else nose
     back = max(p[j[1], 2] for j in whole)
-    ahead = min(p[k, 2], max(tip[2], back + 0.02 * size))  # what stands far before the lips, such as biting parts, sets no measure
+    ahead = min(
+        p[k, 2], max(tip[2], back + 0.02 * size)
+    )  # what stands far before the lips, such as biting parts, sets no measure
     front = ok & (p[:, 2] > back + 0.15 * (ahead - back))
     label = np.zeros(len(p), int)
     for number, rows in enumerate(head.pieces(front), 1):

@@ -25,7 +25,7 @@ def open_eye(head: Head, eye: Eye) -> None:
     u = directions(600)
     bare = u[np.isinf(_covered(head, eye, u, low))]
     eye.axis = _outward(head, eye)
-    if eye.kind == "sculpted" or not 8 <= len(bare) <= 420:
+    if eye.shelled or eye.kind == "sculpted" or not 8 <= len(bare) <= 420:
         _without_opening(eye)
         return
     bare = _largest(bare)

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..character import Character, Corrective, opposite_name, unique_name
+from ..character.words import EYE_JOINTS
 from ..errors import StepRefused
 from ..progress import tell
 from ..rig import Pose
@@ -47,7 +48,7 @@ def with_correctives(character: Character, most: int = 32) -> Character:
     tell(0.05, "posing it for the targets")
     deformer, poses = Deformer(bare), sample_poses(bare)
     rigid = np.stack([p.rigid_matrices(deformer.rest_inverse) for p in poses])
-    joints = [j.name for j in bare.joints if j.deforms and j.parent is not None and j.role != "eye"]
+    joints = [j.name for j in bare.joints if j.deforms and j.parent is not None and j.role not in EYE_JOINTS]
     features = turns_against(bare, joints, rigid)  # (p, j, 9)
     groups = _groups(bare, joints)
     left = _left(bare, deformer, poses, np.sort(np.concatenate([*groups.values(), np.zeros(0, np.int64)])))

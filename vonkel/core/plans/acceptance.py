@@ -13,6 +13,7 @@ from typing import Literal
 import numpy as np
 
 from ..character import Character, Joint, opposite_name
+from ..character.words import EYE_JOINTS
 from ..derived import derived
 from ..joints.inside import body_solid, may_stick_out
 from ..joints.orient import bone_child
@@ -22,7 +23,7 @@ Kind = Literal["empty", "stacked", "outside", "bare", "uneven", "crossed"]
 STACKED = 0.004  # of the size: joints nearer than that to their parent lie on it
 BARE = 0.5  # the share of a bone that may run outside the body
 UNEVEN = 1.6  # times its partner's length
-FREE = ("eye", "jaw", "membrane", "collar", "back_fin")
+FREE = (*EYE_JOINTS, "jaw", "membrane", "collar", "back_fin")
 
 
 @dataclass(frozen=True)
@@ -80,7 +81,7 @@ def _bare(c: Character, j: Joint, places: dict[str, np.ndarray]) -> float:
 
 def _empty(c: Character, places: dict[str, np.ndarray]) -> list[str]:
     """Deforming joints whose bone is nearest to no point of the skin."""
-    bones = [j for j in c.joints if j.deforms and not j.role.startswith(("eye", "jaw"))]
+    bones = [j for j in c.joints if j.deforms and not j.role.startswith((*EYE_JOINTS, "jaw"))]
     skin = [np.arange(*p.points) for p in c.parts if p.role == "skin"]
     if not bones or not skin:
         return []

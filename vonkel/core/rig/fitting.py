@@ -8,6 +8,7 @@ from pydantic import ValidationError
 
 from ..character import Channel, Character, Control, Kit, Ref, Rule, unique_name
 from ..character.references import without
+from ..character.words import EYE_JOINTS
 from ..errors import BadParameters, NotFound, StepRefused, VonkelError, first_fault
 from .compile import compile_rig
 from .kits import KINDS
@@ -156,7 +157,7 @@ def chain_below(character: Character, first: str, most: int = 64) -> tuple[str, 
     """A joint and those below it, as long as each has one deforming child on its own side."""
     out = [character.joint(first)]
     while len(out) < most:
-        kids = [k for k in character.children.get(out[-1].name, ()) if k.deforms and k.role != "eye"]
+        kids = [k for k in character.children.get(out[-1].name, ()) if k.deforms and k.role not in EYE_JOINTS]
         if len(kids) != 1 or kids[0].side != out[0].side:
             break
         out.append(kids[0])

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..character import Character, Joint, Kit, without_side
-from ..character.words import DIGITS
+from ..character.words import DIGITS, EYE_JOINTS
 from ..joints.names import split_name
 from .fitting import chain_below, driven_joints
 from .kits import PROVIDED
@@ -112,7 +112,7 @@ class _Wardrobe:
         for holder in self.c.joints:
             firsts = [
                 k for k in self.c.children.get(holder.name, ())
-                if self.free(k) and k.role != "eye" and not k.role.startswith(skip or ("\0",))
+                if self.free(k) and k.role not in EYE_JOINTS and not k.role.startswith(skip or ("\0",))
             ]  # fmt: skip
             sided = [k for k in firsts if k.side == holder.side]
             if len(sided) < 2 or holder.side == "C" or holder.role in ("chest", "hips"):
@@ -128,7 +128,7 @@ class _Wardrobe:
 
     def chains(self, skip: tuple[str, ...]) -> Iterator[KitPlan]:
         for start in self.c.joints:
-            if not self.free(start) or start.role == "eye" or start.role.startswith(skip or ("\0",)):
+            if not self.free(start) or start.role in EYE_JOINTS or start.role.startswith(skip or ("\0",)):
                 continue
             chain = tuple(n for n in chain_below(self.c, start.name) if n not in self.driven)
             stem, _, side = split_name(start.name)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ..character import Character, Joint
+from ..character.words import EYE_JOINTS
 from ..errors import NotFound
 from .fitting import chain_below, driven_joints
 from .kits import KINDS
@@ -26,7 +27,7 @@ def suggested(character: Character, kind: str, joint: str) -> Joints:
 
 def _free_children(c: Character, joint: Joint) -> list[Joint]:
     taken = driven_joints(c)
-    return [k for k in c.children.get(joint.name, ()) if k.deforms and k.role != "eye" and k.name not in taken]
+    return [k for k in c.children.get(joint.name, ()) if k.deforms and k.role not in EYE_JOINTS and k.name not in taken]
 
 
 def _limb(c: Character, j: Joint) -> Joints:

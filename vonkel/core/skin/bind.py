@@ -173,6 +173,10 @@ def holder_of(character: Character, role: str, name: str, middle: np.ndarray, in
     eyes = [j.name for j in character.joints if j.role == "eye" and j.name in index]
     if role == "eye" and eyes:
         return nearest(eyes)
+    which = "lid_lower" if "lower" in name.lower() else "lid_upper"
+    lids = [j.name for j in character.joints if j.role == which and j.name in index]
+    if role == "lid" and lids:
+        return nearest(lids)
     jaw = next((j.name for j in character.joints if j.role == "jaw" and j.name in index), None)
     head = next((j.name for j in character.joints if j.role == "head" and j.name in index), None)
     if role == "tongue" and jaw:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ..character import Character, Joint, opposite_name
+from ..character.words import EYE_JOINTS
 from ..compiled import compiled
 from ..joints.orient import bone_child
 from ..tolerances import PAIR
@@ -26,7 +27,7 @@ class Bone:
 
 def holds_skin(joint: Joint) -> bool:
     """Eyes hold whole parts only; so does a jaw that was guessed: one that was found takes the lower lip with it."""
-    return joint.deforms and joint.role != "eye" and not (joint.role == "jaw" and joint.doubt > 0)
+    return joint.deforms and joint.role not in EYE_JOINTS and not (joint.role == "jaw" and joint.doubt > 0)
 
 
 def bones_of(character: Character) -> list[Bone]:
@@ -36,7 +37,7 @@ def bones_of(character: Character) -> list[Bone]:
 
 def _segments(character: Character, joint: Joint) -> list[list[np.ndarray]]:
     start = np.array(joint.place)
-    kids = [c for c in character.children.get(joint.name, ()) if c.role not in ("eye", "jaw")]
+    kids = [c for c in character.children.get(joint.name, ()) if c.role not in (*EYE_JOINTS, "jaw")]
     held = [c for c in character.children.get(joint.name, ()) if c.role in ("eye", "jaw")]
     if joint.role in ("hand", "foot"):
         ends = [np.array(c.place) for c in kids if c.side == joint.side] or [np.array(c.place) for c in kids]

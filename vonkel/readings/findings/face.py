@@ -28,8 +28,14 @@ def face_findings(c: Character) -> Iterator[Finding]:
             detail="It can't open. A cut follows its marks from corner to corner, with a bag behind the lips; put the marks right first.",
             mend=Mend(label="Cut it open", step="face.cut_mouth"),
         )  # fmt: skip
+    if not any(len(eye.points) for eye in face.eyes) and c.face.mark("eye_L"):
+        yield Finding(
+            station="face", level="note", title="The head has no eyes of its own",
+            detail="No part and no piece of it is an eyeball. Plain ones with two lids each can be built where the marks are.",
+            mend=Mend(label="Build plain eyes", step="face.build_eyes"),
+        )  # fmt: skip
     for eye in face.eyes:
-        if not eye.opens:
+        if not eye.opens and not eye.shelled:
             yield Finding(
                 station="face", level="note", title=f"The {SIDES[eye.side]} eye has no opening that lids could shut",
                 detail="No edge of lids goes round it on the mesh. Put its corners and lids on the edge that is there.",

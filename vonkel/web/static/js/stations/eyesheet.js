@@ -1,7 +1,7 @@
 // The eyes as a drawing: an iris is dragged to look, an edge of lids to shut or open them, a tick to where they meet.
 import { choices, slider } from "../widgets/fields.js";
 import { h, tag } from "../widgets/html.js";
-import { sliderFor, travels } from "./eyes.js";
+import { reachOf, sliderFor, travels } from "./eyes.js";
 import { channelSlider } from "./posing.js";
 
 const CLOSE = 0.85; // of the way: how much nearer crossed eyes look; the same as the core's
@@ -24,7 +24,8 @@ function eyesOf(b) {
   const middle = [0, 1, 2].map((k) => joints.reduce((sum, j) => sum + j.place[k], 0) / joints.length);
   const eyes = joints.slice(0, 2).map((joint) => {
     const lids = b.state.kits.find((k) => k.kind === "lids" && k.joints.eye?.includes(joint.name));
-    return { joint, own: controlOf(b, kit, `aim:${joint.name}`), lids: lids && controlOf(b, lids, "lids") };
+    const reach = lids && reachOf(lids);
+    return { joint, own: controlOf(b, kit, `aim:${joint.name}`), lids: lids && controlOf(b, lids, "lids"), reach };
   });
   eyes.sort((p, q) => p.joint.place[0] - q.joint.place[0]);
   return { aim, middle, eyes };
@@ -139,12 +140,12 @@ function eyeDrawing(b, set, eye, x) {
 
 function lidDrawing(b, set, eye, x) {
   const values = { blink: 0, line: 0.3, upper: 0, lower: 0, ...b.values[eye.lids.name] },
-    { up, low } = travels(values),
+    { up, low } = travels(values, eye.reach),
     top = LIFT * (1 - 2 * up),
     foot = -LIFT * (1 - 2 * low),
     meet = -LIFT + 2 * LIFT * values.line;
   const asked = (channel, travel, share, done) =>
-    lidsTo(b, set, eye, { [channel]: sliderFor(travel, values.blink, share) }, done);
+    lidsTo(b, set, eye, { [channel]: sliderFor(travel, values.blink, share, eye.reach) }, done);
   const upper = (by, done) => asked("upper", up + by[1] / (2 * LIFT), 1 - values.line, done);
   const lower = (by, done) => asked("lower", low - by[1] / (2 * LIFT), values.line, done);
   const line = (by, done) => {

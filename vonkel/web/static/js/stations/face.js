@@ -2,7 +2,7 @@
 import { actionButton } from "../app/actions.js";
 import { enterStation } from "../app/stations.js";
 import { call } from "../net/api.js";
-import { acts, button } from "../widgets/fields.js";
+import { acts, button, form, own, pairs, submit } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
 import { eyeSheet } from "./eyesheet.js";
@@ -53,6 +53,33 @@ function products(b) {
   ];
 }
 
+/** Plain eyes for a head without its own, or such as were built before. */
+function builtEyes(b) {
+  const there = b.state.parts.some((p) => p.role === "lid"),
+    marked = b.state.face.marks.some((m) => m.name === "eye_L" || m.name === "eye_R");
+  if (!marked || (b.state.parts.some((p) => p.role === "eye") && !there)) return null;
+  const build = ({ centimetres, upper, lower }) =>
+    b.step("face.build_eyes", { centimetres, upper, lower }, { keepPose: true });
+  return [
+    h("h3", {}, "Plain eyes"),
+    h(
+      "p",
+      { class: "soft" },
+      there ? "Built here." : "It has none of its own: a ball with two lids where each mark is.",
+    ),
+    form(
+      build,
+      pairs(
+        ["radius, cm", own.number("centimetres", "Radius of the eyes", 0, { min: 0, step: 0.1 })],
+        ["upper lid, °", own.number("upper", "Upper lid above the line of sight", 38, { min: 0, max: 85, step: 1 })],
+        ["lower lid, °", own.number("lower", "Lower lid below the line of sight", 30, { min: 0, max: 85, step: 1 })],
+      ),
+      acts(submit(there ? "Build them anew" : "Build plain eyes", "small")),
+      h("p", { class: "soft" }, "A radius of 0 is what the marks say."),
+    ),
+  ];
+}
+
 function pads(b) {
   if (!b.state.boards.length) return null;
   const open = b.ui.openBoards;
@@ -84,6 +111,7 @@ function left(b) {
     acts(
       button(marks.length ? "Look again" : "Find what is where", find(b, false), marks.length ? "small quiet" : "mend"),
     ),
+    builtEyes(b),
     products(b),
     pads(b),
     marks.length ? null : acts(actionButton(b, "eyes", "small", "Only set eyes and aim")),

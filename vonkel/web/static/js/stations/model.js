@@ -24,6 +24,7 @@ const ROLES = {
   eye: "eye",
   teeth: "teeth",
   tongue: "tongue",
+  lid: "lid of a built eye",
   rigid: "rigid part",
   prop: "prop",
   line: "drawn line",
