@@ -28,6 +28,7 @@ from vonkel.core.geometry.topology import topology_of
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.kits.lids import WIDE, travels
+from vonkel.core.rig.mirror import copied_to_other_side, mirrored_pose
 from vonkel.core.shapes.edits import mirror_image
 from vonkel.core.shapes.moves import moves_of
 from vonkel.core.skin import Deformer
@@ -284,6 +285,23 @@ def test_sliders_of_the_lips_play_their_shapes_and_the_jaws_kit_comes_back_besid
         assert played == {shape: pytest.approx(abs(value))}
     lost = do(do(c, "limbs.remove_kit", kit="jaw"), "face.controls")
     assert {k.name: k.kind for k in lost.kits}["jaw"] == "jaw" and sum(k.kind == "lips" for k in lost.kits) == 1
+
+
+def test_half_a_face_that_was_posed_is_made_whole() -> None:
+    """The jaw, which is in the middle, comes back to the middle; shapes of the left go to the right."""
+    c = made("otter")
+    half = {
+        "jaw": {"open": 0.5, "side": 0.8}, "lids_L": {"upper": 0.4}, "lids_R": {"lower": 0.2}, "eyes aim": {"move x": 0.2},
+        "shapes": {"upper lid wide_L": 0.5, "AU12 lip corner puller": 0.3},
+    }  # fmt: skip
+    whole = copied_to_other_side(c, half, "L")
+    assert whole["jaw"] == {"open": 0.5} and whole["lids_R"] == {"upper": 0.4} and not whole["eyes aim"]
+    assert whole["shapes"] == {"upper lid wide_L": 0.5, "upper lid wide_R": 0.5, "AU12 lip corner puller": 0.3}
+    points = Deformer(c).deform(compile_rig(c).evaluate(whole))
+    other = cKDTree(c.points * [-1, 1, 1]).query(c.points)[1]
+    assert np.abs(points[other] * [-1, 1, 1] - points).max() < 2e-4 * c.size
+    image = mirrored_pose(c, half)
+    assert image["jaw"] == {"open": 0.5, "side": -0.8} and image["shapes"]["upper lid wide_R"] == 0.5
 
 
 def test_a_groove_is_cut_open_and_then_opens() -> None:

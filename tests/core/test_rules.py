@@ -548,6 +548,19 @@ def test_one_side_is_copied_to_the_other(otter):
     assert all(twice[c][k] == pytest.approx(v) for c, given in pose.items() for k, v in given.items())
 
 
+def test_what_is_in_the_middle_is_brought_to_the_middle(otter):
+    """Half a pose made whole: afterwards it is its own mirror, and turns that were in the middle stay."""
+    pose = {
+        "hand_L": {"move x": 0.1, "move y": 0.2}, "chest turn": {"turn x": 0.3, "turn y": 0.4, "turn z": -0.2},
+        "body": {"move x": 0.05, "move y": -0.1}, "whole": {"move x": 0.2},
+    }  # fmt: skip
+    out = copied_to_other_side(otter, pose, "L")
+    assert out["body"] == {"move y": pytest.approx(-0.1)} and out["whole"] == pose["whole"]
+    assert np.allclose(frames(otter, out), frames(otter, mirrored_pose(otter, out)), atol=1e-9)
+    nod = {"chest turn": {"turn x": 0.3}}
+    assert copied_to_other_side(otter, nod, "R")["chest turn"]["turn x"] == pytest.approx(0.3, abs=1e-9)
+
+
 def test_a_kit_is_mirrored_with_all_that_was_done_to_it(otter):
     c, _ = apply_step(
         otter, "limbs.set_place", {"kit": "foot_L", "point": "heel", "place": [0.12, 0.0, -0.07], "both_sides": False}

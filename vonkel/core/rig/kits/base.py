@@ -48,6 +48,7 @@ class KitKind(ABC):
     roles: ClassVar[dict[str, tuple[int, int, str]]]
     options: ClassVar[type[Options]] = Options
     leans: ClassVar[frozenset[str]] = frozenset()
+    lateral: ClassVar[frozenset[str]] = frozenset()  # values that are the other way round on the other side
     lengths: ClassVar[frozenset[str]] = frozenset()  # options in metres: they grow with the figure
     provides: ClassVar[frozenset[str]] = frozenset()
     """What others may look for in such a kit, whatever it is called: `goal` (an end that is wanted somewhere, and is switched

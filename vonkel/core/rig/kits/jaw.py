@@ -32,6 +32,7 @@ class JawKit(KitKind):
     roles = {"jaw": (1, 1, "the jaw's joint, at its hinge")}
     options = JawOptions
     lengths = frozenset({"slide"})
+    lateral = frozenset({"side"})
 
     def controls(self, character: Character, kit: Kit) -> list[Control]:
         joint = character.joint(kit.joints["jaw"][0])
