@@ -31,6 +31,7 @@ from vonkel.core.rig.kits.lids import WIDE, travels
 from vonkel.core.rig.mirror import copied_to_other_side, mirrored_pose
 from vonkel.core.shapes.edits import mirror_image
 from vonkel.core.shapes.moves import moves_of
+from vonkel.core.shapes.regions import amounts_of
 from vonkel.core.skin import Deformer
 from vonkel.core.trials import run_trials
 from vonkel.core.trials.faces import face_trials
@@ -66,7 +67,7 @@ def face(name: str) -> Estimate:
 @cache
 def made(name: str) -> Character:
     c = do(do(planned(name), "face.find"), "face.joints")
-    for step in ("skin.bind", "face.weights", "face.lids", "face.expressions", "face.controls"):
+    for step in ("skin.bind", *MAKING[1:]):
         c = do(c, step)
     return c
 
@@ -285,6 +286,44 @@ def test_sliders_of_the_lips_play_their_shapes_and_the_jaws_kit_comes_back_besid
         assert played == {shape: pytest.approx(abs(value))}
     lost = do(do(c, "limbs.remove_kit", kit="jaw"), "face.controls")
     assert {k.name: k.kind for k in lost.kits}["jaw"] == "jaw" and sum(k.kind == "lips" for k in lost.kits) == 1
+
+
+@pytest.mark.parametrize("name", ["otter", "bust", "bat", "newt"])
+def test_regions_of_a_face_are_whole_apart_and_kept(name: str) -> None:
+    c = made(name)
+    f = face_of(c)
+    held = {r.name: amounts_of(c, r.name) for r in c.regions}
+    assert {"ear_L", "ear_R", "eyes", "mouth"} <= set(held)
+    for side in "LR":
+        ear, skin = held[f"ear_{side}"], f.head.surface[f.head.number]
+        tip, root = (f.head.back(f.spots[f"{n}_{side}"].place) for n in ("ear_tip", "ear"))
+        far = (c.points - root) @ (tip - root) / np.linalg.norm(tip - root) ** 2
+        about = skin & (np.linalg.norm(c.points - tip, axis=1) < 0.25 * np.linalg.norm(tip - root))
+        assert (
+            ear[about].min() == 1 and ear[far < -0.2].max() == 0
+        )  # all of its end, nothing of the head behind its root
+        assert max((ear * held[n]).max() for n in ("eyes", "mouth")) < 0.26  # they give way to one another
+        joint = c.joint_with_role("ear", side)  # type: ignore[arg-type]
+        if joint is not None and not any(j.deforms for j in c.children.get(joint.name, ())):
+            assert table_of(c).of(joint.name)[about].min() > 0.99
+    lips = np.array([f.head.back(f.spots[n].place) for n in ("mouth_upper", "mouth_lower", "mouth_corner_L")])
+    assert held["mouth"][cKDTree(c.points).query(lips)[1]].min() > 0.6
+    if name == "otter":
+        c = do(c, "regions.edit", region="ear_L", grow=0.01)
+        c = do(
+            do(
+                c,
+                "face.mark",
+                mark="mouth_corner_L",
+                place=(f.head.back(f.spots["mouth_corner_L"].place) * 0.98).tolist(),
+            ),
+            "face.regions",
+        )
+        assert (amounts_of(c, "ear_L") > held["ear_L"]).any()  # by hand: kept
+        assert (
+            np.abs(amounts_of(c, "mouth") - held["mouth"]).max() > 1e-3
+            and (amounts_of(c, "ear_R") == held["ear_R"]).all()
+        )
 
 
 def test_half_a_face_that_was_posed_is_made_whole() -> None:

@@ -13,7 +13,7 @@ from ..core.expression.making import jaw_of
 from ..core.face.marks import DOUBTFUL, KINDS, face_of, kind_of
 
 PRODUCTS = {
-    "joints": "joints of eyes, jaw and tongue", "weights": "what goes with the jaw", "lids": "lids that shut",
+    "joints": "joints of eyes, jaw and tongue", "weights": "what goes with the jaw", "lids": "lids that shut", "regions": "regions of ears, eyes, brows and mouth",
     "expressions": "action units and lips", "controls": "controls, visemes and the mouth pad",
 }  # fmt: skip
 NEAR = 0.02

@@ -188,7 +188,7 @@ def build_eyes(character: Character, p: BuildEyes) -> Character:
 
 
 # -- from marks to face --------------------------------------------------------------------------------------------------
-MAKING = ("face.joints", "face.weights", "face.lids", "face.expressions", "face.controls")
+MAKING = ("face.joints", "face.weights", "face.lids", "face.regions", "face.expressions", "face.controls")
 """What makes a face from its marks, in this order."""
 
 
@@ -212,6 +212,12 @@ def weights(character: Character, p: Nothing) -> Character:
 def lids(character: Character, p: Nothing) -> Character:
     """Shapes of the lids, by the marks; what was sculpted on them since they were last made stays on top."""
     return making.with_lid_shapes(character)
+
+
+@step("face.regions", Nothing, lambda c, p: "Made regions of ears, eyes, brows and mouth")
+def regions(character: Character, p: Nothing) -> Character:
+    """Regions by the marks: each ear whole, eyes, brows and mouth; those changed by hand since they were made stay."""
+    return making.with_face_regions(character)
 
 
 @step("face.expressions", Nothing, lambda c, p: "Made the action units and lip shapes")

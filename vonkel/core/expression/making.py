@@ -18,6 +18,7 @@ from ..character import (
     Face,
     Joint,
     Kit,
+    Region,
     SavedPose,
     Shape,
     Side,
@@ -38,7 +39,9 @@ from ..rig.kits.jaw import SEAL
 from ..rig.kits.lids import LOWER, LOWER_WIDE, UPPER, UPPER_WIDE, WIDE
 from ..rig.kits.lips import PRESS, PURSE, SPREAD, UNDER
 from ..shapes.moves import moves_of, with_moves, with_shape
+from ..shapes.regions import amounts_of, with_region
 from ..weights import WeightTable, table_of, with_table
+from .areas import areas, ear_area
 from .built import built_opening
 from .jaw import Jaw, find_jaw
 from .lids import Lids
@@ -149,8 +152,11 @@ def with_face_weights(character: Character) -> Character:
         old_jaw = find_jaw(old) if old is not None else None
         if old_jaw is not None:
             share = np.clip(share + table.of(joint.name) - old_jaw.share[face.head.number], 0, 1)
-        table = _with_share(character, table, joint.name, share)
+        tongues = {n: 0.0 for n in table.joints if character.joint(n).role.startswith("tongue")}
+        table = _with_share(character, table.scaled(tongues), joint.name, share)
         table = _tongue_held(character, table, face)
+    for side in ("L", "R"):
+        table = _ear_held(character, table, face, side)
     for eye in face.eyes:
         holder = character.joint_with_role("eye", eye.side)
         rows = np.flatnonzero(np.isin(face.head.number, eye.points))
@@ -159,18 +165,28 @@ def with_face_weights(character: Character) -> Character:
     return _made(with_table(character, table.normalised()), "weights")
 
 
-def _with_share(character: Character, table: WeightTable, jaw: str, share: np.ndarray) -> WeightTable:
-    """The jaw holds `share` (n,), the others what is left in their proportions; what they didn't hold goes to the jaw's parent."""
-    head = character.joint(jaw).parent or jaw
-    others = table.scaled({jaw: 0.0})
-    for n in table.joints:
-        if character.joint(n).role.startswith("tongue"):
-            others = others.scaled({n: 0.0})
+def _with_share(character: Character, table: WeightTable, joint: str, share: np.ndarray) -> WeightTable:
+    """A joint holds `share` (n,), the others what is left in their proportions; what they didn't hold goes to the joint's parent."""
+    above = character.joint(joint).parent or joint
+    others = table.scaled({joint: 0.0})
     sums = others.sums()
     bare = np.where((sums <= 1e-9) & (share < 1), 1.0 - share, 0.0)
     by = np.where(sums > 1e-9, (1.0 - share) / np.where(sums > 1e-9, sums, 1.0), 0.0)
     kept = WeightTable(others.joints, others.held.multiply(by[:, None]).tocsr())
-    return kept.added(head, bare).replaced(jaw, share)
+    return kept.added(above, bare).replaced(joint, share)
+
+
+def _ear_held(character: Character, table: WeightTable, face: Estimate, side: Side) -> WeightTable:
+    """An ear whole with its one joint, unless it has several, or its skin was painted since this was last made."""
+    ear, area = character.joint_with_role("ear", side), ear_area(face, side)
+    if ear is None or area is None or not ear.deforms or any(j.deforms for j in character.children.get(ear.name, ())):
+        return table
+    old = _before(character, "weights")
+    was = ear_area(old, side) if old is not None else None
+    share = area[face.head.number]
+    if was is not None:
+        share = np.clip(share + table.of(ear.name) - was[face.head.number], 0, 1)
+    return _with_share(character, table, ear.name, share)
 
 
 def _tongue_held(character: Character, table: WeightTable, face: Estimate) -> WeightTable:
@@ -320,6 +336,22 @@ def with_expressions(character: Character) -> Character:
         _expression_shapes(face_of(character)),
         _expression_shapes(old) if old is not None else None,
     )
+
+
+# -- regions -------------------------------------------------------------------------------------------------------------
+def with_face_regions(character: Character) -> Character:
+    """Regions of ears, eyes, brows and mouth; one that was changed by hand since it was made stays as it is."""
+    _face(character)
+    face, old = face_of(character), _before(character, "regions")
+    number = face.head.number
+    was = areas(old, _sculptor(old)) if old is not None else {}
+    there = {r.name for r in character.regions}
+    for name, amounts in areas(face, _sculptor(face)).items():
+        if name in there:
+            if name not in was or np.abs(amounts_of(character, name) - was[name][number]).max() > 1e-6:
+                continue
+        character = with_region(character, Region(name=name), amounts[number])
+    return _made(character, "regions")
 
 
 # -- controls ------------------------------------------------------------------------------------------------------------

@@ -130,6 +130,18 @@ async function nearHead(b) {
 /** @type {any} */
 const SEEN = { at: "" }; // which mesh the drawings were brought to the head of
 
+/** Half a face that was posed, made whole: what is in the middle comes back to the middle. */
+function halves(b) {
+  if (!Object.keys(b.values).length || !b.state.controls.some((c) => c.side !== "C")) return null;
+  return [
+    h("h3", {}, "Half a face"),
+    acts(
+      actionButton(b, "pose.L", "small quiet", "Left half on both"),
+      actionButton(b, "pose.R", "small quiet", "Right half on both"),
+    ),
+  ];
+}
+
 enterStation("face", {
   paired: true,
   layers: { controls: true },
@@ -140,6 +152,7 @@ enterStation("face", {
   right: (b) => [
     b.tool?.name === "marks" ? null : [b.ui.mark ? markSheet(b) : null, eyeSheet(b)],
     channelSheet(b),
+    halves(b),
     poseSheet(b),
   ],
   enter: (b) => {
