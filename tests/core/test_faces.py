@@ -37,7 +37,7 @@ from vonkel.core.trials import run_trials
 from vonkel.core.trials.faces import face_trials
 from vonkel.core.weights import table_of
 from vonkel.demo import CAST, DATA
-from vonkel.readings import findings
+from vonkel.readings import Finding, findings
 from vonkel.steps import apply_step
 from vonkel.steps.face import MAKING
 
@@ -374,6 +374,57 @@ def test_findings_of_a_face_offer_what_mends_them() -> None:
     moved = do(made("otter"), "face.mark", mark="chin", place=[0.0, 0.87, 0.19])
     assert any("have moved" in f.title for f in findings(moved))
     assert not any("have moved" in f.title for f in findings(made("otter")))
+
+
+def test_what_would_spoil_a_face_is_said_before_it_is_made() -> None:
+    def said(c: Character) -> dict[str, Finding]:
+        return {f.title: f for f in findings(c) if f.station == "face"}
+
+    c = do(planned("bust"), "face.find")
+    spoilt = ("head is", "skin is open", "shows through", "eyeball comes")
+    for name in ("bust", "otter", "beetle"):
+        clean = said(do(planned(name), "face.find"))
+        assert not [t for t in clean if any(w in t for w in spoilt)]
+    bare = read_character("bust.obj", (DATA / "bust.obj").read_bytes(), "bust")
+    turned = do(do(bare, "model.stand", turn=24.0), "face.find")
+    found = next(f for t, f in said(turned).items() if t.startswith("The head is turned by 24° to its left"))
+    straight = do(turned, found.mend.step, **found.mend.params)  # type: ignore[union-attr]
+    assert not any("turned by" in t for t in said(do(straight, "face.find", afresh=True)))
+    # A ball that was pushed forward through its lids.
+    eye = c.part("eye left")
+    points = np.array(c.points)
+    points[slice(*eye.points)] += [0.0, 0.0, 0.25 * face("bust").eyes[0].radius]
+    assert any(
+        t == "The left eyeball comes through its lids"
+        for t in said(do(c.with_(arrays={"points": points}), "face.find"))
+    )
+    # Teeth that stand before the lips.
+    points = np.array(c.points)
+    for part in c.parts:
+        if part.role == "teeth":
+            points[slice(*part.points)] += [0.0, 0.0, 0.08]
+    assert any("of the teeth shows through" in t for t in said(c.with_(arrays={"points": points})))
+    # A hole in the brow.
+    f = face("bust")
+    at = f.head.back(f.spots["brow_mid_L"].place + [0, 0.03, 0])
+    starts, corners = c.arrays["face_starts"], c.arrays["face_corners"]
+    middle = np.array([c.points[corners[a:b]].mean(0) for a, b in zip(starts[:-1], starts[1:], strict=True)])
+    keep = np.linalg.norm(middle - at, axis=1) > 0.02
+    rows = np.repeat(keep, np.diff(starts))
+    parts = []
+    for p in c.parts:
+        first, end = p.faces
+        before, own = int(keep[:first].sum()), int(keep[first:end].sum())
+        parts.append(p.model_copy(update={"faces": (before, before + own)}))
+    holed = c.with_(
+        parts=tuple(parts),
+        arrays={
+            "face_starts": np.r_[0, np.cumsum(np.diff(starts)[keep])].astype(np.int32),
+            "face_corners": corners[rows],
+        },
+    )
+    told = next(f for t, f in said(holed).items() if "skin is open along" in t)
+    assert np.linalg.norm(c.points[told.points] - at, axis=1).max() < 0.035
 
 
 # -- built eyes ----------------------------------------------------------------------------------------------------------

@@ -8,8 +8,9 @@ import numpy as np
 
 from ..core.character import Character, Face, opposite_name, without_side
 from ..core.derived import derived
-from ..core.expression.lids import Lids
+from ..core.expression.lids import Lids, lid_figures
 from ..core.expression.making import jaw_of
+from ..core.face.checks import HeadCheck, check_head
 from ..core.face.marks import DOUBTFUL, KINDS, face_of, kind_of
 
 PRODUCTS = {
@@ -62,6 +63,20 @@ def decided(character: Character, mark: str) -> np.ndarray:
         d = np.linalg.norm(head.p - face.spots[mark].place, axis=1)
         values = np.exp(-((d / (6 * NEAR * head.size)) ** 2)) * head.inside
     return np.asarray((values / max(float(values.max(initial=0.0)), 1e-12))[head.number])
+
+
+@derived("points", "face_starts", "face_corners", "parts", "joints", "name", "face", "plan", most=8)
+def checked_head(character: Character) -> HeadCheck:
+    """What would spoil the face."""
+    return check_head(character, face_of(character))
+
+
+@derived("points", "face_starts", "face_corners", "parts", "joints", "name", "face", most=8)
+def pierced_at_rest(character: Character) -> dict[str, float]:
+    """By side: how far an eyeball comes through its lids where nothing moves, shares of its radius."""
+    face = face_of(character)
+    none = np.zeros_like(face.head.p)
+    return {e.side: lid_figures(Lids(face.head, e), none, [np.eye(3)]).pierced for e in face.eyes if e.opens}
 
 
 def box_of_head(character: Character) -> list[list[float]]:

@@ -50,9 +50,9 @@ def areas(face: Estimate, s: Sculptor) -> dict[str, np.ndarray]:
     rims = [e.loop for e in face.eyes if e.loop is not None]
     if rims:
         out["eyes"] = _about(s, np.concatenate(rims), EYES)
-        for ear in (f"ear_{side}" for side in "LR"):  # an ear's root gives way to lids
-            if ear in out:
-                out[ear] = out[ear] * (1.0 - out["eyes"])
+        for name in ("ear_L", "ear_R"):  # an ear's root gives way to lids
+            if name in out:
+                out[name] = out[name] * (1.0 - out["eyes"])
     brows = [face.spots[n].place for n in face.spots if n.startswith("brow")]
     if brows:
         out["brows"] = _about(s, s.near(np.array(brows)), BROWS)

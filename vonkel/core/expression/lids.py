@@ -9,6 +9,7 @@ Both travels together are kept at one or less: edges can meet and never pass, th
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -228,8 +229,8 @@ class LidFigures:
     stretch: float
 
 
-def lid_figures(lids: Lids, moves: np.ndarray) -> LidFigures:
-    """What is wrong with lids moved by `moves` (n, 3), in the head's frame."""
+def lid_figures(lids: Lids, moves: np.ndarray, gazes: Sequence[np.ndarray] | None = None) -> LidFigures:
+    """What is wrong with lids moved by `moves` (n, 3), in the head's frame; at these turns (3, 3) of the ball, or all of them."""
     head, eye = lids.head, lids.eye
     assert eye.upper is not None and eye.lower is not None
     r, p = eye.radius, head.p + moves
@@ -258,7 +259,11 @@ def lid_figures(lids: Lids, moves: np.ndarray) -> LidFigures:
     tri = head.tri[near[head.tri].all(1)]
     t, _ = first_hits(p, tri, eye.centre + g * 1.9 * r, -g, 1e-9, 1.9 * r)
     skin = np.where(np.isfinite(t), 1.9 * r - t, np.inf)
-    pierced = max((float((lids.ball(g @ m) - skin).max()) for m in lids.gazes()), default=0.0) if len(g) else 0.0
+    pierced = (
+        max((float((lids.ball(g @ m) - skin).max()) for m in (lids.gazes() if gazes is None else gazes)), default=0.0)
+        if len(g)
+        else 0.0
+    )
     e = lids.edges[~lids.hidden[lids.edges].any(1)]
     was = np.linalg.norm(head.p[e[:, 0]] - head.p[e[:, 1]], axis=1)
     now = np.linalg.norm(p[e[:, 0]] - p[e[:, 1]], axis=1)

@@ -208,7 +208,7 @@ def region_of(character: Character) -> Region:
     ears = [character.joint_with_role("ear", side) for side in SIDES]
     return Region(
         inside.tobytes(),
-        None if len(_balls(mesh, inside)) == 2 else _across(character),
+        None if len(_balls(mesh, inside)) == 2 else across_of(character),
         tuple(j.place if j is not None else None for j in ears),
     )
 
@@ -322,7 +322,7 @@ def _guess(mesh: Joined, region: Region) -> tuple[np.ndarray, np.ndarray]:
     return np.stack([across, up, np.cross(across, up)]), 0.5 * (own.min(0) + own.max(0))
 
 
-def _across(character: Character) -> Vector:
+def across_of(character: Character) -> Vector:
     """Where the left of a body lies, by its pairs of joints; +x without any."""
     pairs = [(j, character.partner(j.name)) for j in character.joints if j.side == "L"]
     ways = [np.array(j.place) - np.array(character.joint(other).place) for j, other in pairs if other]
