@@ -1,5 +1,7 @@
 """What each kit promises, tried on Lutra and on small chains made by hand."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
@@ -607,3 +609,32 @@ def test_a_foot_target_that_stands_on_the_pushed_body_is_refused_with_names(otte
     rule = {"kind": "space", "name": "foot on body", "control": "foot_L", "sources": ["joint:hips"]}
     with pytest.raises(RigLoop, match="2 feet push body.*foot_L"):
         apply_step(stood, "rules.add", {"rule": rule})
+
+
+def test_the_neck_may_lead_instead_of_the_head(otter):
+    """The head's control turns the head alone; the neck's bends the neck, and the head rides on it; at rest nothing differs."""
+    c, kit = otter, next(k for k in otter.kits if k.kind == "head")
+    led, _ = apply_step(c, "limbs.set_options", {"kit": kit.name, "options": {"leads": "neck"}})
+    lead = next(x.name for x in led.controls if x.kit == kit.name and x.key == "neck")
+    program, before = compile_rig(led), compile_rig(c)
+    rest = program.evaluate({})
+    assert np.allclose(rest.joints, before.evaluate({}).joints, atol=1e-12)
+    neck, head = [led.joint_index[n] for n in kit.joints["neck"]], led.joint_index["head"]
+
+    def turned(pose, joint):
+        a, b = rest.joints[joint, :, :3], pose.joints[joint, :, :3]
+        return Rotation.from_matrix(b @ a.T).magnitude()
+
+    bent = program.evaluate({lead: {"turn z": 0.6}})
+    angles = [turned(bent, n) for n in neck]
+    assert all(x < y for x, y in pairwise([0.0, *angles])) and angles[-1] == pytest.approx(0.6, abs=1e-6)
+    assert turned(bent, head) == pytest.approx(0.6, abs=1e-6)
+    nod = program.evaluate({"head turn": {"turn z": 0.6}})
+    assert turned(nod, head) == pytest.approx(0.6, abs=1e-6) and max(turned(nod, n) for n in neck) < 1e-9
+    assert np.allclose(nod.joints[head, :, 3], rest.joints[head, :, 3], atol=1e-9)
+    shared = before.evaluate({"head turn": {"turn z": 0.6}})
+    assert max(turned(shared, n) for n in neck) > 0.1
+    heading = program.evaluate({"chest turn": {"turn x": 0.4}, "head turn": {"in ground": 1.0}})
+    assert turned(heading, head) < 1e-9
+    back, _ = apply_step(led, "limbs.set_options", {"kit": kit.name, "options": {"leads": "head"}})
+    assert not any(x.key == "neck" for x in back.controls)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 from pydantic import Field
 
@@ -16,7 +18,11 @@ from .turns import turn_controls
 
 
 class HeadOptions(Options):
-    falloff: float = Field(0.5, gt=0, lt=1, description="where along the neck half of the head's turn is reached")
+    falloff: float = Field(0.5, gt=0, lt=1, description="where along the neck half of the turn is reached")
+    leads: Literal["head", "neck"] = Field(
+        "head",
+        description="head: the neck shares the head's turn; neck: a control of its own bends it, and the head rides on it",
+    )
 
 
 class Head(KitKind):
@@ -29,8 +35,12 @@ class Head(KitKind):
 
     def controls(self, character: Character, kit: Kit) -> list[Control]:
         head = character.joint(kit.joints["head"][0])
-        main = control_at(character, kit, head, f"{head.name} turn", TURN, grow=1.2, reach=0.35, key="head")
-        return [main, *turn_controls(character, kit, kit.joints.get("neck", ()))]
+        neck = kit.joints.get("neck", ())
+        main = [control_at(character, kit, head, f"{head.name} turn", TURN, grow=1.2, reach=0.35, key="head")]
+        if neck and kit.options["leads"] == "neck":
+            first = character.joint(neck[0])
+            main.append(control_at(character, kit, first, f"{first.name} lead", TURN, grow=1.35, reach=0.2, key="neck"))
+        return [*main, *turn_controls(character, kit, neck)]
 
     def rules(self, character: Character, kit: Kit) -> list[Rule]:
         named = {c.key: c.name for c in character.controls if c.kit == kit.name}
@@ -43,8 +53,10 @@ class Head(KitKind):
         base = builder.parent_slot(builder.character.joint(chain[0]))
         if not neck:
             return [*builder.standing(control, base), builder.joint_on(head, control.name)]
-        heading = Slot.heading(control.name)
-        made = builder.standing(control, base, heading)
+        leads = str(kit.options["leads"]) == "neck"
+        lead = builder.mine(kit, "neck") if leads else control
+        heading = Slot.control(lead.name) if leads else Slot.heading(control.name)
+        made = builder.standing(lead, base) if leads else builder.standing(control, base, heading)
         outs = [curve_slot(builder, n) for n in neck]
         slots = [builder.slots[n] for n in outs]
         base_slot = builder.slots[base] if base else -1
@@ -54,12 +66,14 @@ class Head(KitKind):
         t = (sizes - sizes[0]) / max(sizes[-1] - sizes[0], 1e-12) if len(sizes) > 1 else np.ones(1)
         t = np.clip(t + 0.5 / len(t), 0, 1)
         shares = [float(x) for x in t ** (np.log(0.5) / np.log(float(kit.options["falloff"])))][: len(neck)]
-        grip, stood = builder.slots[heading], builder.local(Slot.control(control.name), base)
+        if leads:  # the neck's end goes all the way
+            shares = [x / shares[-1] for x in shares]
+        grip, stood = builder.slots[heading], builder.local(Slot.control(lead.name), base)
         in_base = [builder.local(Slot.joint(n), base) for n in neck]
 
         def run(state: State, values: Values) -> None:
             under = state[base_slot] if base_slot >= 0 else (1.0, 0, 0, 0, 0, 1.0, 0, 0, 0, 0, 1.0, 0)
-            # How the head is turned against where its base would carry it, shared out along the neck.
+            # How what leads is turned against where its base would carry it, shared out along the neck.
             turn = compose(with_place(state[grip], (0, 0, 0)), inverse(with_place(compose(under, stood), (0, 0, 0))))
             below = under
             for i, share in enumerate(shares):
@@ -70,10 +84,11 @@ class Head(KitKind):
                 state[slots[i]] = below
 
         reads = (heading, *((base,) if base else ()))
-        made.append(Operation(f"{neck[0]} to {neck[-1]} share the turn of {control.name}", reads, tuple(outs), run))
+        made.append(Operation(f"{neck[0]} to {neck[-1]} share the turn of {lead.name}", reads, tuple(outs), run))
         made.append(fine_operation(builder, kit, neck, f"{neck[0]} to {neck[-1]} take their own fine turns"))
-        made.append(self._on_neck(builder, head, neck[-1], control))
-        return made
+        if leads:
+            return [*made, *builder.standing(control, Slot.joint(neck[-1])), builder.joint_on(head, control.name)]
+        return [*made, self._on_neck(builder, head, neck[-1], control)]
 
     @staticmethod
     def _on_neck(builder: Builder, head: str, below: str, control: Control) -> Operation:

@@ -2,7 +2,7 @@
 import { actionButton } from "../app/actions.js";
 import { enterStation } from "../app/stations.js";
 import { call } from "../net/api.js";
-import { acts, button, form, own, pairs, submit } from "../widgets/fields.js";
+import { acts, button, choices, form, own, pairs, submit } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
 import { eyeSheet } from "./eyesheet.js";
@@ -80,6 +80,17 @@ function builtEyes(b) {
   ];
 }
 
+/** Whether the head takes the neck along, or rides on it. */
+function leading(b) {
+  const kit = b.state.kits.find((k) => k.kind === "head" && k.joints.neck?.length);
+  if (!kit) return null;
+  const lead = (leads) => b.step("limbs.set_options", { kit: kit.name, options: { leads } }, { keepPose: true });
+  return [
+    h("h3", {}, "Head and neck"),
+    choices({ head: "Head leads", neck: "Neck leads" }, kit.options.leads ?? "head", lead),
+  ];
+}
+
 function pads(b) {
   if (!b.state.boards.length) return null;
   const open = b.ui.openBoards;
@@ -113,6 +124,7 @@ function left(b) {
     ),
     builtEyes(b),
     products(b),
+    leading(b),
     pads(b),
     marks.length ? null : acts(actionButton(b, "eyes", "small", "Only set eyes and aim")),
   ];
