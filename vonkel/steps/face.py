@@ -5,19 +5,23 @@ from __future__ import annotations
 from typing import Annotated
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, ValidationError
 
-from ..core.character import Character, Face, Joint, Kit, MarkName, Side, unique_name, without_side
-from ..core.errors import BadParameters, NotFound, StepRefused
+from ..core.character import Arrays, Character, Face, Joint, Kit, MarkName, Side, unique_name, without_side
+from ..core.errors import BadParameters, NotFound, StepRefused, first_fault
 from ..core.expression import built, making
 from ..core.face import eye_spheres
 from ..core.face.cutting import with_cut_mouth
 from ..core.face.marks import face_of, found_marks, kind_of, moved_mark
+from ..core.formats.reading import array_from_npy
 from ..core.geometry.mending import without_part
+from ..core.joining import joined
 from ..core.joints.edit import add_joint
+from ..core.loading import loaded
 from ..core.rig.fitting import add_kit
+from ..core.soundness import unsound
 from .model import mesh_counts
-from .registry import Params, step
+from .registry import Array, Params, Place, step
 from .skin import Rigid, rigid
 
 
@@ -64,8 +68,48 @@ def _hold_eyeballs(character: Character, holders: dict[str, str]) -> Character:
     return character
 
 
+class JoinHead(Params):
+    document: str = Field(min_length=2, max_length=64_000_000, description="the head's document, as in its file")
+    names: list[str] = Field(max_length=4000, description="of its arrays")
+    sizes: list[Annotated[int, Field(ge=1)]] = Field(max_length=4000, description="bytes of each array's .npy")
+    arrays: Array = Field(description="the .npy files of its arrays, one after the other, uint8")
+    onto: str = Field(min_length=1, description="the body's joint that it hangs on")
+    below: str = Field("", description="the head's joint that is hung there; empty: its root")
+    move: Place = Field((0, 0, 0), description="metres that the head is moved by first")
+
+
+@step(
+    "face.join_head",
+    JoinHead,
+    lambda c, p: f"Hung a head that was rigged alone on {p.onto}",
+    figures=mesh_counts,
+)
+def join_head(character: Character, p: JoinHead) -> Character:
+    """Join a head to its body: mesh, joints, controls, rules, skin, shapes, poses and marks, under their names."""
+    head = _unpacked(character, p)
+    return joined(character, head, p.onto, p.below, np.array(p.move))
+
+
+def _unpacked(character: Character, p: JoinHead) -> Character:
+    ends = np.cumsum([0, *p.sizes])
+    if len(p.names) != len(p.sizes) or ends[-1] != len(p.arrays) or p.arrays.dtype != np.uint8:
+        raise BadParameters("The head's arrays don't fit together.", character.name, "Send it again.")
+    data = p.arrays.tobytes()
+    arrays = {n: array_from_npy(data[a:b]) for n, a, b in zip(p.names, ends[:-1], ends[1:], strict=True)}
+    if any(a is None for a in arrays.values()):
+        raise BadParameters("An array of the head can't be read.", character.name, "Send it again.")
+    try:
+        head = loaded(p.document, Arrays({n: a for n, a in arrays.items() if a is not None}))
+    except ValidationError as error:
+        where, why = first_fault(error, "document")
+        raise BadParameters(f"The head can't be read: {where}: {why}.", character.name, "Send it again.") from None
+    fault = unsound(head)
+    if fault:
+        raise BadParameters(f"The head isn't whole: {fault}.", character.name, "Mend it first.")
+    return head
+
+
 # -- marks ---------------------------------------------------------------------------------------------------------------
-Coordinate = Annotated[float, Field(ge=-1e5, le=1e5, allow_inf_nan=False)]
 
 
 class Find(Params):
@@ -87,7 +131,7 @@ def find(character: Character, p: Find) -> Character:
 
 class MoveMark(Params):
     mark: MarkName
-    place: tuple[Coordinate, Coordinate, Coordinate] = Field(description="metres")
+    place: Place = Field(description="metres")
     both: bool = Field(True, description="the mark on the other side too, unless their link is open")
 
 

@@ -264,6 +264,20 @@ class Workshop:
         }  # fmt: skip
         return self.apply(character, "model.add_parts", params, expected)
 
+    def join_head(
+        self, character: int, other: int, onto: str, below: str = "", move: tuple[float, float, float] = (0.0, 0.0, 0.0),
+        expected: int | None = None,
+    ) -> Position:  # fmt: skip
+        """Another character, a head that was rigged alone, hung on a joint of this one; the other stays as it is."""
+        head = self.character(other)
+        names = sorted(head.arrays)
+        files = [npy(head.arrays[n]) for n in names]
+        params = {
+            "document": head.model_dump_json(), "names": names, "sizes": [len(f) for f in files],
+            "arrays": np.frombuffer(b"".join(files), np.uint8), "onto": onto, "below": below, "move": move,
+        }  # fmt: skip
+        return self.apply(character, "face.join_head", params, expected)
+
     def add_picture(self, character: int, file_name: str, data: bytes, view: str, expected: int | None) -> Position:
         picture_size(data, file_name)
         params = {"name": Path(file_name).stem or "picture", "view": view, "data": np.frombuffer(data, np.uint8)}

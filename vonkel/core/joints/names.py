@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from ..character import Character, Joint, Ref, opposite_name
+from ..character import Character, Control, Joint, Ref, opposite_name
 from ..character.references import renamed as renamed_things
 from ..errors import BadParameters, StepRefused
 
@@ -37,11 +37,14 @@ def renamed(character: Character, renames: dict[str, str]) -> Character:
 
     things = {Ref.joint(a): Ref.joint(b) for a, b in renames.items()}
     things |= {Ref.control(f"{a} turn"): Ref.control(f"{b} turn") for a, b in renames.items()}
-    keys = {f"turn:{a}": f"turn:{b}" for a, b in renames.items()}
     result = renamed_things(character, things)
-    return result.with_(
-        controls=tuple(c.model_copy(update={"key": keys[c.key]}) if c.key in keys else c for c in result.controls)
-    )
+
+    def keyed(c: Control) -> Control:
+        """A key says of which joint a control is, as `turn:tail_2`."""
+        word, colon, joint = c.key.partition(":")
+        return c.model_copy(update={"key": word + colon + renames[joint]}) if joint in renames else c
+
+    return result.with_(controls=tuple(map(keyed, result.controls)))
 
 
 def split_name(name: str) -> tuple[str, str, str]:

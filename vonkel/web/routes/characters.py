@@ -31,6 +31,12 @@ def bring_in(workshop: TheWorkshop, file: list[UploadFile], name: str = Form("",
     return {"number": workshop.bring_in(file_name, data, name.strip(), beside)}
 
 
+@router.get("/characters")
+def characters(workshop: TheWorkshop) -> dict[str, Any]:
+    """All characters there are, by number and name."""
+    return {"characters": [{"number": s.id, "name": s.name} for s in workshop.store.characters() if not s.archived]}
+
+
 @router.post("/demo")
 def demo(workshop: TheWorkshop, who: str = "otter.obj") -> dict[str, Any]:
     """Put one of the cast among the characters."""

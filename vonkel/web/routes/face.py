@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from fastapi import APIRouter
 from fastapi.responses import Response
+from pydantic import BaseModel, ConfigDict, Field
 
 from ...readings.face import box_of_head, decided
 from ...steps.face import MAKING
@@ -32,6 +33,22 @@ def decides(workshop: TheWorkshop, number: int, mark: str) -> Response:
         media_type="application/octet-stream",
         headers={"cache-control": "no-store"},
     )
+
+
+class Join(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    other: int = Field(ge=1)
+    onto: str = Field(min_length=1, max_length=100)
+    below: str = Field("", max_length=100)
+    step: int | None = None
+
+
+@router.post("/c/{number}/face/join")
+def join(workshop: TheWorkshop, number: int, body: Join) -> dict[str, Any]:
+    """Hang another character, a head rigged alone, on a joint of this one."""
+    return {
+        "position": payload.where(workshop.join_head(number, body.other, body.onto, body.below, expected=body.step))
+    }
 
 
 @router.post("/c/{number}/face/make")

@@ -7,6 +7,7 @@ import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
 import { eyeSheet } from "./eyesheet.js";
 import { chosenMark, markList, markSheet, showMarkMap } from "./facemarks.js";
+import { joinHead } from "./joinhead.js";
 import { channelSheet, poseSheet } from "./posing.js";
 
 /** Make joints, weights, shapes and controls from the marks, with progress. */
@@ -125,6 +126,7 @@ function left(b) {
     builtEyes(b),
     products(b),
     leading(b),
+    joinHead(b),
     pads(b),
     marks.length ? null : acts(actionButton(b, "eyes", "small", "Only set eyes and aim")),
   ];
@@ -158,7 +160,7 @@ enterStation("face", {
   paired: true,
   layers: { controls: true },
   levels: new Set(["face"]),
-  fields: { mark: "", eyesApart: false },
+  fields: { mark: "", eyesApart: false, others: null, headOf: "", headOnto: "" },
   shading: () => "colours",
   left,
   right: (b) => [
