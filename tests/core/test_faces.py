@@ -23,6 +23,7 @@ from vonkel.core.face.estimate import Estimate, estimate_face
 from vonkel.core.face.marks import DOUBTFUL, face_of
 from vonkel.core.formats import read_character
 from vonkel.core.geometry.health import health
+from vonkel.core.geometry.parts import with_parts
 from vonkel.core.geometry.rotations import matrix_from_quaternion
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.geometry.transform import transformed
@@ -134,6 +135,41 @@ def test_a_shaken_head_keeps_its_eyes_and_its_mouth() -> None:
     there = estimate_face(c.with_(arrays={"points": c.points + noise}))
     for n in ("eye_L", "eye_inner_L", "eye_outer_L", "lid_upper_L", "mouth_corner_L", "mouth_corner_R"):
         assert np.linalg.norm(there.placed()[n] - face("bat").placed()[n]) < 0.04 * MARKS["bat"]["height"], n
+
+
+def hatted(c: Character, profile: tuple[tuple[float, float], ...]) -> Character:
+    """A head with a hat on, a part of its own that nothing calls one: rings of (radius, height over the crown), in sizes of the head."""
+    head, around = estimate_face(c).head, np.linspace(0, 2 * np.pi, 32, endpoint=False)
+    x, y, z = head.crown
+    rings = [
+        np.c_[
+            r * head.size * np.cos(around), np.full(32, y + (h - 0.12) * head.size), z + r * head.size * np.sin(around)
+        ]
+        for r, h in profile
+    ]
+    k, i = np.divmod(np.arange(32 * (len(rings) - 1)), 32)
+    j = (i + 1) % 32
+    faces = np.stack([k * 32 + j, k * 32 + i, k * 32 + i + 32, k * 32 + j + 32], 1)
+    none = np.zeros(1, np.int64), np.zeros(0, np.int64)
+    return with_parts(
+        c, ("thing",), head.back(np.vstack(rings)), np.zeros(32 * len(rings), np.int64),
+        (np.arange(0, 4 * len(faces) + 1, 4), faces.ravel()), none,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("name", ["otter", "bust", "bat"])
+@pytest.mark.parametrize(
+    "profile", [((0.75, 0.0), (0.75, 0.03), (0.42, 0.05), (0.38, 0.45)), ((0.6, -0.1), (0.25, 0.6), (0.02, 1.0))]
+)
+def test_a_hat_hides_ears_and_brows_but_moves_nothing_else(name: str, profile: tuple[tuple[float, float], ...]) -> None:
+    bare, hat = face(name), estimate_face(hatted(planned(name), profile))
+    a, b = bare.placed(), hat.placed()
+    height = MARKS[name]["height"]
+    moved = {n: np.linalg.norm(a[n] - b[n]) / height for n in a if n in b}
+    hidden = ("ear", "brow", "jaw_hinge")
+    assert max(v for n, v in moved.items() if not n.startswith(hidden)) < 0.03
+    assert all(hat.spots[n].sure < DOUBTFUL for n, v in moved.items() if v > 0.08)
+    assert set(b) <= set(a)
 
 
 def test_marks_are_moved_with_their_partners_kept_and_taken_off() -> None:

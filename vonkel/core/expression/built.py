@@ -28,6 +28,7 @@ INNER, SWEEP = 0.9, np.radians(160)  # the inner shell, of the outer; how far a 
 OUTER, THICK = 1.22, 0.06  # of the ball's radius: the outer shell, and how thick both are
 LEAST, MOST = 0.01, 0.45  # radius of an eye, shares of the head's size
 ALONG, ROUND = 28, 18  # faces of a shell along its edge, and over its sweep
+ABOUT = 1.5  # radii from its centre: skin about an eye
 BALL = 24, 32  # of the ball from its pole, and about it
 PUPIL, IRIS = np.radians(13), np.radians(27)
 WHITE, BROWN, BLACK = (248, 245, 236), (122, 84, 44), (24, 22, 22)
@@ -217,7 +218,7 @@ def _skin_beside(character: Character, eye: Built) -> np.ndarray:
     """The colour of the skin about an eye (3,)."""
     skin = np.array([p.role == "skin" for p in character.parts])[character.part_numbers("points")]
     far = np.where(skin, np.linalg.norm(character.points - eye.centre, axis=1), np.inf)
-    near = np.argsort(far)[:40]
+    near = np.argsort(np.where(far > ABOUT * eye.radius, far, np.inf))[:60]  # not the lining of a socket
     return np.asarray(np.median(character.arrays["colours"][near], axis=0)).astype(np.uint8)
 
 

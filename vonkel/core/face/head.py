@@ -26,6 +26,7 @@ from ..geometry.spheres import fit_sphere
 from ..geometry.topology import labels_of, point_normals, topology_of, welded_points
 
 NEARER = 0.75  # a point is of the head when this share of its way to the head's bones is shorter than to any other bone
+TORN = 0.004  # of a skin's edges: with more on open borders it is one piece of several
 EYE_SIZES = 0.02, 0.3  # radius of an eyeball, shares of the head's size
 DIRECTIONS, GRID = 96, 320  # of the light: maps, and cells along a side of each
 SIDES: tuple[Side, Side] = ("L", "R")
@@ -216,11 +217,9 @@ def region_of(character: Character) -> Region:
 def head_in(mesh: Joined, region: Region) -> Head:
     """The head in its own frame."""
     turn, shift, even = _frame(mesh, region)
-    own = {
-        **vars(mesh),
-        "p": mesh.p @ turn.T + shift,
-        "role": mesh.role.copy(),
-    }  # what is found to be eyes gets their role
+    role = mesh.role.copy()  # what is found to be eyes gets their role
+    role[_worn(mesh, region.mask)] = "prop"
+    own = {**vars(mesh), "p": mesh.p @ turn.T + shift, "role": role}
     return Head(**own, inside=region.mask, turn=turn, shift=shift, even=even)
 
 
@@ -271,6 +270,25 @@ def _of_head(character: Character, mesh: Joined) -> np.ndarray:
     outside = np.unique(whole[~inside])
     ends_here = ~np.isin(whole, outside)
     return np.asarray(inside & (main | body | ends_here))
+
+
+def _worn(mesh: Joined, inside: np.ndarray) -> np.ndarray:
+    """Rows of what is put on a head whose own skin is whole: hats, spectacles, hair.  Where the skin itself is in pieces all of it
+    counts as skin."""
+    skin = inside & (mesh.role == "skin")
+    label = labels_of(mesh.edges[skin[mesh.edges].all(1)], len(mesh.p))
+    counts = np.bincount(label[skin])
+    main = label == int(counts.argmax())
+    t = mesh.t[(main & skin)[mesh.t].all(1)]
+    sides = np.sort(np.vstack([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1)
+    edges, uses = np.unique(sides, axis=0, return_counts=True)
+    ends = ~inside[mesh.t].all(1)  # the head was cut from its body here
+    cut = np.zeros(len(mesh.p), bool)
+    cut[mesh.t[ends]] = True
+    torn = (uses == 1) & ~cut[edges].any(1)
+    if torn.sum() > TORN * len(edges):
+        return np.zeros(0, int)
+    return np.flatnonzero(skin & ~main)
 
 
 def _frame(mesh: Joined, region: Region) -> tuple[np.ndarray, np.ndarray, bool]:
