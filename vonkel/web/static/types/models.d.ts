@@ -211,7 +211,7 @@ export interface Mend {
 
 export interface Part {
   name: string;
-  role: "skin" | "eye" | "teeth" | "tongue" | "rigid" | "prop" | "line";
+  role: "skin" | "eye" | "lid" | "teeth" | "tongue" | "rigid" | "prop" | "line";
   points: [number, number];
   faces: [number, number];
   lines: [number, number];
