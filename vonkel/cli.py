@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 import time
 from collections.abc import Mapping
@@ -11,7 +12,7 @@ from typing import Annotated, Any
 
 import typer
 
-from .core.errors import BadParameters, NotFound, VonkelError
+from .core.errors import BadFile, BadParameters, NotFound, VonkelError
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -173,12 +174,105 @@ def _subject(file_or_number: str, store: Path):  # type: ignore[no-untyped-def]
 
 @app.command()
 def trial(
-    subject: Annotated[str, typer.Argument(help="a rigged .glb, or a stored character's number")], store: Folder = HOME
+    subjects: Annotated[
+        list[str], typer.Argument(help="rigged .glb files, folders of them, or stored characters' numbers")
+    ],
+    store: Folder = HOME,
+    limits: Annotated[
+        Path | None, typer.Option(help="JSON with what the trials must keep: exit code 1 when they don't")
+    ] = None,
+    sweeps: Annotated[bool, typer.Option(help="turn every joint through its freedom, too")] = False,
+    page: Annotated[
+        Path | None, typer.Option(help="write a page with pictures and curves here; a folder for several")
+    ] = None,
+    table: Annotated[Path | None, typer.Option(help="write the raw figures here as CSV; a folder for several")] = None,
+    jobs: Annotated[int, typer.Option(min=0, help="how many characters at a time; 0: one for each core")] = 0,
 ) -> None:
-    """Run the trials and print the cards with raw figures, worst first."""
-    from .readings import READINGS
+    """Run the trials and print the cards with raw figures, worst first.  Exit code 1 when limits are broken."""
+    from .core.tolerances import MAX_FILE_BYTES
+    from .readings.guard import parse_limits
 
-    _out(READINGS["trials"].read(_subject(subject, store)))
+    kept = None
+    if limits is not None:
+        data = limits.read_bytes() if limits.is_file() else b""
+        kept = parse_limits(data[:MAX_FILE_BYTES], str(limits))
+    named = _subjects(subjects)
+    several = len(named) > 1
+    for folder in (page, table) if several else ():
+        if folder is not None:
+            folder.mkdir(parents=True, exist_ok=True)
+    made = _tried_all([(n, store, sweeps, page is not None) for n in named], jobs)
+    broken = {}
+    for name, (told, cards) in zip(named, made, strict=True):
+        broken[name] = _guarded(told, cards, kept, name, several, page, table)
+    plain = {
+        n: [{k: v for k, v in c.items() if k != "picture"} for c in cards]
+        for n, (_, cards) in zip(named, made, strict=True)
+    }
+    _out(plain if several else plain[named[0]])
+    for name, lines in broken.items():
+        for line in lines or ():
+            typer.echo(f"{name}: {line}" if several else line, err=True)
+    if any(broken.values()):
+        raise typer.Exit(1)
+
+
+def _subjects(given: list[str]) -> list[str]:
+    """What to try: files and numbers as they are, a folder's rigged files in order."""
+    out: list[str] = []
+    for one in given:
+        folder = Path(one)
+        if folder.is_dir():
+            found = sorted(str(p) for p in folder.iterdir() if p.suffix.lower() in (".glb", ".gltf"))
+            if not found:
+                raise BadFile("No rigged file is in the folder.", one, "Put .glb files in it.")
+            out += found
+        else:
+            out.append(one)
+    return out
+
+
+def _tried_all(
+    todo: list[tuple[str, Path, bool, bool]], jobs: int
+) -> list[tuple[dict[str, Any], list[dict[str, Any]]]]:
+    jobs = jobs or os.cpu_count() or 1
+    if jobs == 1 or len(todo) < 2:
+        return [_tried(one) for one in todo]
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+
+    with ProcessPoolExecutor(min(jobs, len(todo)), mp_context=get_context("spawn")) as pool:
+        return list(pool.map(_tried, todo))
+
+
+def _tried(what: tuple[str, Path, bool, bool]) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    """What is told of a character, and its cards, with pictures where they are wanted."""
+    import base64
+
+    from .core.trials import run_trials
+    from .readings.trial_page import told_of
+
+    name, store, sweeps, pictures = what
+    character = _subject(name, store)
+    cards = run_trials(character, pictures=pictures, with_sweeps=sweeps)
+    shown = [{"picture": base64.b64encode(c.picture).decode()} if pictures else {} for c in cards]
+    return told_of(character), [{**c.as_dict(), **p} for c, p in zip(cards, shown, strict=True)]
+
+
+def _guarded(
+    told: dict[str, Any], cards: list[dict[str, Any]], kept: Any, name: str, several: bool, page: Path | None, table: Path | None
+) -> list[str]:  # fmt: skip
+    """What breaks the limits; page and table are written on the way."""
+    from .readings.guard import breaches
+    from .readings.trial_page import trial_page, trial_table
+
+    broken = breaches(cards, kept) if kept is not None else None
+    stem = Path(name).stem
+    if page is not None:
+        _written(page / f"{stem}.html" if several else page, trial_page(told, cards, broken))
+    if table is not None:
+        _written(table / f"{stem}.csv" if several else table, trial_table(cards))
+    return broken or []
 
 
 @app.command()

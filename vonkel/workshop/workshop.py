@@ -388,11 +388,11 @@ class Workshop:
         with reading(file_name):
             return character_from_mesh(read_mesh(file_name, data, beside), "shape", file_name)
 
-    def run_trials(self, character: int) -> list[dict[str, Any]]:
-        """Run the trials on the present state and keep the cards."""
+    def run_trials(self, character: int, with_sweeps: bool = False) -> list[dict[str, Any]]:
+        """Run the trials on the present state, with every joint through its freedom or without, and keep the cards."""
         step = self.store.position(character).step
         digest = self.store.snapshot_hash(step)
-        cards = run_trials(self.character(character, step))
+        cards = run_trials(self.character(character, step), with_sweeps=with_sweeps)
         listed = [{**c.as_dict(), "picture": base64.b64encode(c.picture).decode()} for c in cards]
         if digest:
             self.store.put_result(digest, "trials", json.dumps(listed).encode())

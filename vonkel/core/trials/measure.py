@@ -12,14 +12,21 @@ from scipy.sparse.csgraph import connected_components
 
 from ..character import Character
 from ..compiled import compiled
+from ..geometry.health import mirror_distance
 from ..geometry.measures import area
 from ..geometry.topology import signed_volume, skin_triangles, topology_of_triangles, welded_points
 from ..joints.limbs import limb_of
 from ..tolerances import PAIR
 from .contact import Contacts, Depth
+from .distortion import distortions, rest_maps, worst_distortion
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
 SLIVER = 0.2  # an edge so much shorter than others at its ends measures noise
+PLACES, APART, WORTH = (
+    5,
+    0.06,
+    0.2,
+)  # worst places: so many, so far from one another (of the size), from so much stretch on (log2)
 LEFT_BEHIND = 2.0  # a point this many edge lengths from where its neighbours went
 
 
@@ -108,6 +115,13 @@ class Figures:
     through: Depth = Depth()  # of eyes, teeth or a tongue through the skin, likewise
     size: float = 1.0  # of the figure, metres
     lidded: Lidded | None = None  # of a face's trials
+    distortion: float = 1.0  # symmetric Dirichlet energy over that of a stiff move, see distortion.py
+    distortion_point: int = 0
+    rough: float = 0.0  # how far a point departs from where its neighbours go, in edge lengths, of 999 in 1000 points
+    rough_point: int = 0
+    uneven: float = 0.0  # metres that both sides differ by in a pose that is the same on both
+    uneven_point: int = 0
+    places: tuple[int, ...] = ()  # points where it is worst, apart from one another, the worst first
 
 
 @dataclass(frozen=True)
@@ -219,6 +233,10 @@ class Measurer:
         self.gathers = _gathering(character, self.edges)
         self.normal = np.zeros((len(self.triangles), 3))
         self.stretch = np.zeros(len(self.points))
+        folds = np.zeros(len(self.points), bool)
+        folds[self.edges[self.gathers]] = True  # membranes are there to lie in folds
+        self.rest_maps = np.where(folds[self.triangles].all(1)[:, None], 0.0, rest_maps(self.points, self.triangles))
+        self.energy = np.ones(len(self.triangles))
 
     @cached_property
     def _around(self) -> tuple[csr_matrix, np.ndarray]:
@@ -271,27 +289,65 @@ class Measurer:
         self._passed(points)
         return np.minimum(self.stretch, 1.0).astype(np.float32)
 
-    def left_behind(self, points: np.ndarray) -> np.ndarray:
-        """Which of posed points (n, 3) don't go with their neighbours."""
+    def _away(self, points: np.ndarray) -> np.ndarray:
+        """(n,) how far posed points (n, 3) depart from where their neighbours go, in lengths of their edges."""
         mean, spacing = self._around
         moved = points - self.points
-        away = np.linalg.norm(moved - mean @ moved, axis=1)
-        return np.flatnonzero(away > LEFT_BEHIND * spacing)
+        return np.asarray(np.linalg.norm(moved - mean @ moved, axis=1) / spacing)
+
+    def left_behind(self, points: np.ndarray) -> np.ndarray:
+        """Which of posed points (n, 3) don't go with their neighbours."""
+        return np.flatnonzero(self._away(points) > LEFT_BEHIND)
+
+    @cached_property
+    def partners(self) -> np.ndarray | None:
+        """(n,) the mirrored point of each, where the mesh is the same on both sides of x = 0; else None."""
+        if not len(self.points):
+            return None
+        far, other = mirror_distance(self.points)
+        return (
+            other if far.max() < PAIR * self.character.size and (other[other] == np.arange(len(other))).all() else None
+        )
+
+    def _uneven(self, points: np.ndarray) -> tuple[float, int]:
+        if self.partners is None:
+            return 0.0, 0
+        off = np.linalg.norm(points[self.partners] * [-1.0, 1.0, 1.0] - points, axis=1)
+        at = int(off.argmax())
+        return float(off[at]), at
+
+    def places(self) -> tuple[int, ...]:
+        """Points where the pose that was passed last stretches or squeezes most, apart from one another."""
+        left, out = self.stretch.copy(), list[int]()
+        while len(out) < PLACES and len(left):
+            at = int(left.argmax())
+            if left[at] < WORTH:
+                break
+            out.append(at)
+            left[np.linalg.norm(self.points - self.points[at], axis=1) < APART * self.character.size] = 0.0
+        return tuple(out)
 
     @cached_property
     def _contacts(self) -> Contacts:
         return Contacts(self.character)
 
-    def measure(self, points: np.ndarray, contact: bool = False) -> Figures:
+    def measure(self, points: np.ndarray, contact: bool = False, even: bool = False) -> Figures:
         """Figures of posed points (n, 3).  `contact`: the skin with itself and inner parts through it are looked at, too:
-        shapes should bring neither about, a bent elbow must."""
+        shapes should bring neither about, a bent elbow must.  `even`: the pose is the same on both sides, so the skin should be."""
         points = np.ascontiguousarray(points, np.float64)
         big, big_edge, small, small_edge, most, least, folds = self._passed(points)
-        behind = self.left_behind(points)
+        away = self._away(points)
+        behind = np.flatnonzero(away > LEFT_BEHIND)
+        distortions(points, self.triangles, self.rest_maps, self.energy)
+        energy, triangle = worst_distortion(self.energy, self.rest_area)
+        rough = int(np.argsort(away)[int(0.999 * (len(away) - 1))]) if len(away) else 0
+        uneven = self._uneven(points) if even else (0.0, 0)
         volumes = {n: max(float(region.volume(points) / rest - 1), -1.0) for n, (region, rest) in self._limbs.items()}
         return Figures(
             float(big), int(self.edges[big_edge, 0]), float(small), int(self.edges[small_edge, 0]), float(most),
             float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),
             *((self._contacts.with_itself(points), self._contacts.through(points)) if contact else (Depth(), Depth())),
-            size=self.character.size,
+            size=self.character.size, distortion=energy, distortion_point=int(self.triangles[triangle, 0]) if len(self.triangles) else 0,
+            rough=float(away[rough]) if len(away) else 0.0, rough_point=rough, uneven=uneven[0], uneven_point=uneven[1],
+            places=self.places(),
         )  # fmt: skip

@@ -112,6 +112,17 @@ def _behind(f: Figures, limit: float) -> Found:
     return Found(count, count / limit, f"{count} points left behind", where)
 
 
+@measure("distortion", "distortion of faces", "× a stiff move", 6.9, BY_HAND)
+def _distortion(f: Figures, limit: float) -> Found:
+    words = f"faces distorted {f.distortion:.1f} times as a stiff move"
+    return Found(f.distortion, (f.distortion - 1) / (limit - 1), words, f.distortion_point)
+
+
+@measure("rough", "roughness in motion", "edge lengths", 2.05, BY_HAND)
+def _rough(f: Figures, limit: float) -> Found:
+    return Found(f.rough, f.rough / limit, f"points {f.rough:.2f} edges off where their neighbours go", f.rough_point)
+
+
 SEEN = "ours: what is seen on a card"
 
 
@@ -126,6 +137,12 @@ def _through(f: Figures, limit: float) -> Found:
     share = f.through.depth / f.size
     words = f"{f.through.what or 'nothing'} {1000 * f.through.depth:.1f} mm through the skin"
     return Found(share, share / limit, words, f.through.point)
+
+
+@measure("uneven", "left unlike right", "share of the size", 0.002, SEEN)
+def _uneven(f: Figures, limit: float) -> Found:
+    share = f.uneven / f.size
+    return Found(share, share / limit, f"left and right {1000 * f.uneven:.1f} mm apart in an even pose", f.uneven_point)
 
 
 @measure(

@@ -22,7 +22,6 @@ from ..derived import derived
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
 from ..joints.orient import bend_angle, bone_child, bone_frame
 from ..rig import Pose, compile_rig
-from .shapes import shape_trials, shaped_pose
 
 WorldTurns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
 Asked = dict[str, dict[str, Any]]  # stem of a joint's name or role → how it is turned
@@ -203,15 +202,3 @@ def trial_poses(character: Character) -> tuple[TrialPose, ...]:
     if not any(p.turns for p in found):
         found = [TrialPose(n, about, turns.of(a)) for n, (about, a) in poses_of_plans()[ANY]["ordinary"].items()]
     return tuple(p for p in found if p.turns)
-
-
-def trial_pose(character: Character, name: str) -> Pose | None:
-    """The pose called `name`: a trial pose, one of the character's saved poses, or a trial of its shapes."""
-    for p in trial_poses(character):
-        if p.name == name:
-            return pose_from_turns(character, p.turns)
-    for saved in character.poses:
-        if saved.name == name:
-            return compile_rig(character).evaluate(saved.values)
-    tried = next((strengths for called, _, strengths in shape_trials(character) if called == name), None)
-    return None if tried is None else shaped_pose(character, tried)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,15 +14,18 @@ from ..character import Character
 from ..errors import StepRefused
 from ..geometry.topology import topology_of
 from ..progress import tell
-from ..rig import compile_rig
+from ..recent import Recent
+from ..rig import Pose, compile_rig
 from ..skin import Deformer
 from ..skin.deform import HANDED
-from .faces import LidLook, face_pose, face_trials
+from .evenness import even_pose
+from .faces import FaceTrial, LidLook, face_pose, face_trials
 from .measure import Figures, Measurer
 from .measures import MEASURES, Found, found_at, grade, judge
 from .picture import heat_colours, picture, png
 from .poses import pose_from_turns, trial_poses
 from .shapes import shape_trials, shaped_pose
+from .sweeps import Sweep, sweeps, swept
 
 HANDED_OVER = HANDED  # how it deforms as it goes out: that is what is judged
 
@@ -43,6 +48,8 @@ class Card:
     ]  # metres from the live skin to the one that goes out: rms, of 99 in 100 points, largest
     picture: bytes  # PNG
     seconds: float
+    holders: tuple[str, ...] = ()  # the joints that hold the worst places most
+    curve: dict[str, Any] | None = None  # of a sweep: angles (radians), and what each measure and limb does over them
 
     def as_dict(self) -> dict[str, Any]:
         """Raw figures for reports: lengths in metres, ratios posed over rest."""
@@ -62,55 +69,138 @@ class Card:
                 }
                 for k, v in self.found.items()
             ],
+            "places": [
+                {"point": p, "joint": holder} for p, holder in zip(f.places, self.holders, strict=False)
+            ],
+            **({"sweep": self.curve} if self.curve is not None else {}),
             "strain": round(float(np.sqrt((f.heat.astype(float) ** 2).mean())) if len(f.heat) else 0.0, 5),
             "live_gap_rms_m": round(self.gap[0], 6), "live_gap_99_m": round(self.gap[1], 6),
             "live_to_linear_m": round(self.gap[2], 6), "seconds": round(self.seconds, 4),
         }  # fmt: skip
 
 
-def run_trials(character: Character, pictures: bool = True, only: str = "") -> list[Card]:
-    """All trial poses, saved poses and shapes, worst first; or the one that is called `only`.
+@dataclass(frozen=True)
+class Tried:
+    """One pose to be tried.  contact: the skin in itself and parts through it are looked at, too."""
+
+    name: str
+    about: str
+    pose: Pose
+    contact: bool = False
+    face: FaceTrial | None = None
+
+
+class Bench:
+    """What a character's poses are tried with.  Figures and pictures of posed points that were looked at lately are kept, so that after
+    a change only the poses that it moves are measured and drawn again."""
+
+    def __init__(self, character: Character) -> None:
+        self.character = character
+        self.deformer, self.measurer = Deformer(character), Measurer(character)
+        self.triangles = topology_of(character).triangles
+        self.rest = _seal(character)
+        self._lids: LidLook | None = None
+
+    def card(self, tried: Tried, pictures: bool, with_live: bool = True) -> Card:
+        """The card of one pose; without `with_live` nothing is said of how the live skin differs."""
+        start = time.perf_counter()
+        character = self.character
+        live = self.deformer.deform(tried.pose).astype(float) if with_live else None
+        points = self.deformer.deform(tried.pose, HANDED_OVER).astype(float)
+        even = even_pose(character, tried.pose, tried.pose.skin_matrices(self.deformer.rest_inverse))
+        key = (self.rest, hashlib.blake2b(points.tobytes(), digest_size=16).digest(), tried.contact, even)
+        figures = _FIGURES.get(key, lambda: self.measurer.measure(points, contact=tried.contact, even=even))
+        if tried.face is not None:
+            self._lids = self._lids or LidLook(character)
+            figures = replace(figures, lidded=self._lids.look(points, tried.face.shut))
+        away = np.linalg.norm(points - live, axis=1) if live is not None and len(points) else np.zeros(1)
+        gap = float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max())
+        found = found_at(figures)
+        badness, worst, at = judge(found)
+        spent = time.perf_counter() - start
+        image = _PICTURES.get(key, lambda: self._picture(points, figures, tried.contact)) if pictures else b""
+        joint = holder_of_point(character, at)
+        return Card(
+            tried.name, tried.about, grade(badness), badness, figures, found, worst, joint, at, gap, image, spent,
+            tuple(holder_of_point(character, p) for p in figures.places),
+        )  # fmt: skip
+
+    def _picture(self, points: np.ndarray, figures: Figures, near: bool) -> bytes:
+        box = looked_at(self.character.points, points) if near else None
+        return png(picture(points, self.triangles, heat_colours(figures.heat), (180, 180), box=box))
+
+
+_FIGURES: Recent[tuple[str, bytes, bool, bool], Figures] = Recent(1500)
+_PICTURES: Recent[tuple[str, bytes, bool, bool], bytes] = Recent(1500)
+
+
+def _seal(character: Character) -> str:
+    """All but the posed points that figures hang on: the mesh at rest, and whose limb each point is."""
+    body = character.seal("points", "face_starts", "face_corners", "parts", "joints")
+    if character.skin is None:
+        return body
+    first = np.ascontiguousarray(character.arrays["skin/joints"][:, 0])
+    return body + hashlib.blake2b(first.tobytes() + repr(character.skin.joints).encode(), digest_size=16).hexdigest()
+
+
+def run_trials(character: Character, pictures: bool = True, only: str = "", with_sweeps: bool = False) -> list[Card]:
+    """All trial poses, saved poses and shapes, worst first; or the one that is called `only`.  with_sweeps: every joint through its
+    freedom, too, a card for the worst angle of each.
 
     Raises StepRefused without a skin or a shape to try.
     """
     if character.skin is None and not character.shapes:
         raise StepRefused("There is no skin to try yet.", character.name, "Bind the skin first.")
-    deformer, measurer = Deformer(character), Measurer(character)
-    triangles = topology_of(character).triangles
-    poses = []
-    if character.skin is not None:
-        poses += [(p.name, p.about, pose_from_turns(character, p.turns)) for p in trial_poses(character)]
-        program = compile_rig(character)
-        poses += [(s.name, "a saved pose", program.evaluate(s.values)) for s in character.poses]
-    of_face = {t.name: t for t in face_trials(character) if not only or t.name == only}
-    poses += [(t.name, t.about, face_pose(character, t)) for t in of_face.values()]
-    lids = LidLook(character) if of_face else None
-    of_shapes = [t for t in shape_trials(character) if not only or t[0] == only]
-    named = {name for name, _, _ in of_shapes}
-    poses += [(name, about, shaped_pose(character, strengths)) for name, about, strengths in of_shapes]
-    poses = [p for p in poses if not only or p[0] == only]
+    bench = Bench(character)
+    todo = [t for t in _poses(character, only) if not only or t.name == only]
+    over = sweeps(character) if with_sweeps else ()
     cards = []
-    for i, (name, about, pose) in enumerate(poses):
-        tell(i / max(len(poses), 1), f"trying “{name}”")
-        start = time.perf_counter()
-        live = deformer.deform(pose).astype(float)
-        points = deformer.deform(pose, HANDED_OVER).astype(float)
-        close = name in named or name in of_face
-        figures = measurer.measure(points, contact=close)
-        if lids is not None and name in of_face:
-            figures = replace(figures, lidded=lids.look(points, of_face[name].shut))
-        away = np.linalg.norm(points - live, axis=1) if len(points) else np.zeros(1)
-        gap = float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max())
-        found = found_at(figures)
-        badness, worst, at = judge(found)
-        spent = time.perf_counter() - start
-        image = b""
-        if pictures:
-            box = looked_at(character.points, points) if close else None
-            image = png(picture(points, triangles, heat_colours(figures.heat), (180, 180), box=box))
-        joint = _holder(character, at)
-        cards.append(Card(name, about, grade(badness), badness, figures, found, worst, joint, at, gap, image, spent))
+    for i, tried in enumerate(todo):
+        tell(i / max(len(todo) + len(over), 1), f"trying “{tried.name}”")
+        cards.append(bench.card(tried, pictures))
+    for i, sweep in enumerate(over):
+        tell((len(todo) + i) / (len(todo) + len(over)), f"turning {sweep.name}")
+        cards.append(swept_card(bench, sweep, pictures))
+    if only and not cards:
+        at = swept(character, only)
+        if at is not None:
+            cards.append(bench.card(_at_angle(character, *at), pictures))
     return sorted(cards, key=lambda c: -c.badness)
+
+
+def _poses(character: Character, only: str) -> Iterator[Tried]:
+    if character.skin is not None:
+        for p in trial_poses(character):
+            yield Tried(p.name, p.about, pose_from_turns(character, p.turns))
+        program = compile_rig(character)
+        for s in character.poses:
+            yield Tried(s.name, "a saved pose", program.evaluate(s.values))
+    for t in face_trials(character):
+        if not only or t.name == only:
+            yield Tried(t.name, t.about, face_pose(character, t), True, t)
+    for name, about, strengths in shape_trials(character):
+        if not only or name == only:
+            yield Tried(name, about, shaped_pose(character, strengths), True)
+
+
+def _at_angle(character: Character, sweep: Sweep, angle: float) -> Tried:
+    about = f"{sweep.joint} turned by {np.degrees(angle):.0f}° through its freedom"
+    return Tried(sweep.name_at(angle), about, pose_from_turns(character, sweep.turns(character, angle)))
+
+
+def swept_card(bench: Bench, sweep: Sweep, pictures: bool) -> Card:
+    """The card of the worst angle of a sweep, with the curves of all measures and volumes over it."""
+    cards = [bench.card(_at_angle(bench.character, sweep, a), False, False) for a in sweep.angles]
+    worst = max(range(len(cards)), key=lambda i: cards[i].badness)
+    curve = {
+        "joint": sweep.joint, "axis": sweep.axis, "angles": [round(a, 5) for a in sweep.angles],
+        "names": [c.name for c in cards], "grades": [c.grade for c in cards],
+        "badness": [round(c.badness, 4) for c in cards],
+        "measures": {k: [round(c.found[k].value, 4) for c in cards] for k in cards[0].found},
+        "volumes": {k: [round(c.figures.volumes[k], 4) for c in cards] for k in cards[0].figures.volumes},
+    }  # fmt: skip
+    best = bench.card(_at_angle(bench.character, sweep, sweep.angles[worst]), pictures)
+    return replace(best, curve=curve, seconds=sum(c.seconds for c in cards))
 
 
 def looked_at(rest: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, float]:
@@ -121,7 +211,7 @@ def looked_at(rest: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, float]:
     return 0.5 * (low + high), max(float((high - low).max()), 0.06 * float(np.ptp(rest, axis=0).max()))
 
 
-def _holder(character: Character, point: int) -> str:
+def holder_of_point(character: Character, point: int) -> str:
     if character.skin is None:
         return ""
     return character.skin.joints[int(character.arrays["skin/joints"][point, 0])]

@@ -172,9 +172,9 @@ def one_trial(workshop: TheWorkshop, number: int, name: str) -> dict[str, Any]:
 
 
 @router.post("/c/{number}/trials")
-def run_trials(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
-    """Run the trials, as a job."""
-    job = jobs.start("Running the trials", number, lambda: len(workshop.run_trials(number)))
+def run_trials(workshop: TheWorkshop, jobs: TheJobs, number: int, sweeps: bool = False) -> dict[str, Any]:
+    """Run the trials, as a job; with `sweeps` every joint goes through its freedom, too."""
+    job = jobs.start("Running the trials", number, lambda: len(workshop.run_trials(number, sweeps)))
     return {"job": job.as_dict()}
 
 

@@ -121,9 +121,10 @@ export class Strip {
     bench.pose();
   }
 
-  async run() {
+  /** Try all poses; with `sweeps` every joint goes through its freedom, too. */
+  async run(sweeps = this.cards.some((c) => c.sweep)) {
     try {
-      const { job } = await call("POST", `/api/c/${this.bench.number}/trials`);
+      const { job } = await call("POST", `/api/c/${this.bench.number}/trials?sweeps=${sweeps}`);
       const before = this.of === this.bench.position().step ? null : this.cards; // of another state
       await this.bench.watchJob(job);
       if (before) this.before = new Map(before.map((c) => [c.name, c]));
@@ -136,6 +137,7 @@ export class Strip {
   }
 
   chosen() {
-    return this.cards.find((c) => c.name === this.bench.trial) ?? null;
+    const { trial } = this.bench;
+    return this.cards.find((c) => c.name === trial) ?? this.cards.find((c) => c.sweep?.names.includes(trial)) ?? null;
   }
 }

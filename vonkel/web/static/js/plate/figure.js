@@ -28,6 +28,7 @@ export class Figure extends Views {
     this.preview = null;
     this.selected = { joint: "", control: "" };
     this.marked = [];
+    /** @type {number[] | null} */ this.numbered = null; // the marked points, where each bears its number
     /** @type {Float32Array | null} */ this.wanted = null; // where the live skin would be, to be drawn as an outline
     this.outlined = new Set(); // parts whose outline is drawn then
     this.dotted = []; // points whose values are drawn on them

@@ -124,12 +124,14 @@ export function drawTip(plate, { x, y, text }) {
 export function drawMarks(plate, name) {
   const pen = plate.pen;
   pen.fillStyle = "rgba(200, 72, 26, .85)";
-  for (const p of plate.marked) {
+  pen.font = "700 13px Atkinson, sans-serif";
+  plate.marked.forEach((p, i) => {
     const [x, y] = plate.project(name, plate.pointPlace(p));
     pen.beginPath();
     pen.arc(x, y, 2.6, 0, 7);
     pen.fill();
-  }
+    if (plate.numbered === plate.marked) note(pen, String(i + 1), [x + 5, y - 5], "left");
+  });
 }
 
 /** The outline of the mesh with other points: edges where what faces the eye meets what doesn't. */

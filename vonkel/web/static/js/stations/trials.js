@@ -1,8 +1,9 @@
 // The Trials station: every pose with its figures.
 import { enterStation } from "../app/stations.js";
 import { noPoses } from "../app/strip.js";
-import { acts, button, figures, pairs } from "../widgets/fields.js";
+import { acts, button, figures, pairs, select } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
+import { plot } from "../widgets/plot.js";
 import { fullName, inWords } from "../words.js";
 
 const MOST = 6; // limbs whose volume is listed
@@ -35,6 +36,9 @@ function left(b) {
     h("h2", {}, "Poses"),
     h("ul", { class: "rows" }, cards.map(row)),
     noPoses(b) ? h("p", { class: "empty" }, "None yet.") : null,
+    b.strip.cards.length && !b.strip.cards.some((c) => c.sweep)
+      ? acts(button("Turn every joint, too", () => b.strip.run(true), "small"))
+      : null,
     h("p", { class: "soft" }, ANGLES),
   ];
 }
@@ -68,6 +72,8 @@ function right(b) {
       ["face area", figure(`× ${c.area_least.toFixed(2)} – ${c.area_most.toFixed(2)}`)],
       ["live differs by", figure(`${(1000 * c.live_to_linear_m).toFixed(1)} mm`, "at most, from what is handed over")],
     ),
+    c.sweep ? sweptSheet(b, c.sweep) : null,
+    placesSheet(b, c),
     h("h3", {}, "Volume by limb"),
     figures(...limbs.slice(0, MOST).map(([k, v]) => [inWords(k), figure(signed(v))])),
     acts(
@@ -77,10 +83,73 @@ function right(b) {
   ];
 }
 
+/** The worst places, numbered as on the body; a click goes there. */
+function placesSheet(b, c) {
+  if (!c.places?.length) return null;
+  const go = (i) => {
+    b.plate.numbered = b.plate.marked = c.places.map((p) => p.point);
+    b.plate.lookAt(b.plate.pointPlace(c.places[i].point));
+  };
+  return [
+    h("h3", {}, "Worst places"),
+    h(
+      "ol",
+      { class: "places" },
+      c.places.map((p, i) =>
+        h(
+          "li",
+          { key: p.point },
+          button(`${i + 1} · ${fullName(p.joint)}`, () => go(i), "small quiet"),
+        ),
+      ),
+    ),
+  ];
+}
+
+const DEGREES = 180 / Math.PI;
+
+/** What the skin does over a joint's angle: volumes of the limbs that change most, or a measure. */
+function sweptSheet(b, sweep) {
+  const shown = b.ui.curve || "volumes",
+    at = sweep.angles.map((a) => a * DEGREES),
+    i = sweep.names.indexOf(b.trial);
+  const measures = b.strip.chosen()?.measures ?? [],
+    m = measures.find((x) => x.key === shown);
+  const most = (v) => Math.max(...v.map(Math.abs));
+  const lines = m
+    ? [{ name: m.title, values: sweep.measures[m.key] }]
+    : Object.entries(sweep.volumes)
+        .sort((x, y) => most(y[1]) - most(x[1]))
+        .slice(0, 4)
+        .map(([name, values]) => ({ name: inWords(name), values }));
+  const go = (k) => {
+    b.trial = sweep.names[k];
+    b.pose();
+  };
+  return [
+    h("h3", {}, "Over the angle"),
+    select(
+      "What the curve shows",
+      [["volumes", "volume by limb"], ...measures.map((x) => [x.key, x.title])],
+      shown,
+      (v) => (b.ui.curve = v),
+    ),
+    plot({
+      at,
+      lines,
+      show: (v) => (m ? inItsUnit({ value: v, unit: m.unit }) : `${(100 * v).toFixed(0)} %`),
+      limits: m ? [m.limit] : [],
+      now: i < 0 ? null : at[i],
+      go,
+      label: "The angle that is looked at",
+    }),
+  ];
+}
+
 /** A measure's value as it is read. */
 function inItsUnit({ value, unit }) {
   if (unit === "×") return `× ${value.toFixed(2)}`;
-  if (unit === "share") return `${(100 * value).toFixed(1)} %`;
+  if (unit.startsWith("share")) return `${(100 * value).toFixed(1)} %`;
   return unit === "number" ? String(value) : `${value} ${unit}`;
 }
 
@@ -90,4 +159,4 @@ function lookAtWorst(b, c) {
   b.plate.lookAt(b.plate.pointPlace(i));
 }
 
-enterStation("trials", { large: "free", strip: true, heat: true, over: true, left, right });
+enterStation("trials", { fields: { curve: "" }, large: "free", strip: true, heat: true, over: true, left, right });
