@@ -69,3 +69,29 @@ def test_the_beetle_turns_its_head_and_the_plate_says_which_skin_it_shows(page, 
     page.page.get_by_role("button", name="Linear", exact=True).click()
     page.wait("vonkel.state.skin.method === 'linear'")
     assert page.page.get_by_text("linear skin, live and handed over").is_visible()
+
+
+def test_every_joint_is_turned_and_a_click_on_the_curve_goes_to_its_angle(page, bound_by_hand):
+    bound_by_hand("beetle.obj")
+    page.click("Turn every joint, too")
+    page.wait("vonkel.strip.cards.some((c) => c.sweep) && !vonkel.job", 90)
+    page.page.locator('[data-pose^="shin_1_L bends"]').first.click()
+    page.wait("vonkel.trial.startsWith('shin_1_L bends') && vonkel.live.idle")
+    curve = page.page.locator("svg.plot")
+    curve.scroll_into_view_if_needed()
+    box = curve.bounding_box()
+    rest = np.array(page.js("Array.from(vonkel.plate.rest)")).reshape(-1, 3)
+    names = page.js("vonkel.strip.chosen().sweep.names")
+    page.page.mouse.click(box["x"] + box["width"] * 0.16, box["y"] + 40)
+    page.wait(f"vonkel.trial === '{names[0]}'")
+    assert np.abs(points(page) - rest).max() > 0.01
+    curve.focus()
+    page.page.keyboard.press("ArrowRight")
+    page.wait(f"vonkel.trial === '{names[1]}'")
+    assert np.abs(points(page) - rest).max() > 0.005
+    page.page.select_option('select[aria-label="What the curve shows"]', "longest_edge")
+    assert page.page.locator(".plot-limit").count() == 1
+    place = page.page.locator(".places button").first
+    place.click()
+    page.wait("vonkel.plate.numbered === vonkel.plate.marked && vonkel.plate.marked.length > 0")
+    assert not page.troubles

@@ -30,6 +30,16 @@ class Recent(Generic[Key, Value]):
         """What is kept under `key`, or None; it counts as no asking."""
         return self._kept.get(key)
 
+    def put(self, key: Key, value: Value) -> None:
+        """Keep something under `key`, in place of what was there."""
+        self._kept[key] = value
+        try:
+            self._kept.move_to_end(key)
+            while len(self._kept) > self.most:
+                self._kept.popitem(last=False)
+        except KeyError:
+            pass  # another thread let go of it
+
     def get(self, key: Key, make: Callable[[], Value]) -> Value:
         """What is kept under `key`, or else what `make` gives (never None), kept from now on."""
         made = self._kept.get(key)
@@ -42,12 +52,5 @@ class Recent(Generic[Key, Value]):
                         self._kept[key] = made
             finally:
                 self._making.pop(key, None)
-        # One thread may let go of what another is looking at: either will do.
-        self._kept[key] = made
-        try:
-            self._kept.move_to_end(key)
-            while len(self._kept) > self.most:
-                self._kept.popitem(last=False)
-        except KeyError:
-            pass
+        self.put(key, made)  # one thread may let go of what another is looking at: either will do
         return made

@@ -213,13 +213,13 @@ class _Region:
         return 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
 
 
-def _gathering(character: Character, edges: np.ndarray) -> np.ndarray:
-    """(e,) bool: edges of membranes, which are there to lie in folds where the limbs they hang between come together."""
+def gathering_points(character: Character) -> np.ndarray:
+    """(n,) bool: points of membranes, which are there to lie in folds where the limbs they hang between come together."""
     if character.skin is None:
-        return np.zeros(len(edges), bool)
+        return np.zeros(len(character.points), bool)
     soft = np.array([character.joint(n).role.startswith(("membrane", "wing")) for n in character.skin.joints])
     own = soft[character.arrays["skin/joints"]] * (character.arrays["skin/weights"] > 0)
-    return np.asarray(own.any(1)[edges].all(1))
+    return np.asarray(own.any(1))
 
 
 class Measurer:
@@ -230,7 +230,7 @@ class Measurer:
         table = edge_table(self.points, skin_triangles(character))
         self.triangles, self.edges, self.edge_tri = table.triangles, table.edges, table.edge_tri
         self.rest_length, self.rest_area, self.rest_fold = table.rest_length, table.rest_area, table.rest_fold
-        self.gathers = _gathering(character, self.edges)
+        self.gathers = gathering_points(character)[self.edges].all(1)
         self.normal = np.zeros((len(self.triangles), 3))
         self.stretch = np.zeros(len(self.points))
         folds = np.zeros(len(self.points), bool)

@@ -13,6 +13,7 @@ import numpy as np
 from ..character import Character
 from ..errors import StepRefused
 from ..geometry.topology import topology_of
+from ..joints.limbs import limb_of
 from ..progress import tell
 from ..recent import Recent
 from ..rig import Pose, compile_rig
@@ -20,7 +21,7 @@ from ..skin import Deformer
 from ..skin.deform import HANDED
 from .evenness import even_pose
 from .faces import FaceTrial, LidLook, face_pose, face_trials
-from .measure import Figures, Measurer
+from .measure import Figures, Measurer, gathering_points
 from .measures import MEASURES, Found, found_at, grade, judge
 from .picture import heat_colours, picture, png
 from .poses import pose_from_turns, trial_poses
@@ -108,8 +109,8 @@ class Bench:
         live = self.deformer.deform(tried.pose).astype(float) if with_live else None
         points = self.deformer.deform(tried.pose, HANDED_OVER).astype(float)
         even = even_pose(character, tried.pose, tried.pose.skin_matrices(self.deformer.rest_inverse))
-        key = (self.rest, hashlib.blake2b(points.tobytes(), digest_size=16).digest(), tried.contact, even)
-        figures = _FIGURES.get(key, lambda: self.measurer.measure(points, contact=tried.contact, even=even))
+        kept = self._kept(tried, points, even)
+        figures = kept.figures
         if tried.face is not None:
             self._lids = self._lids or LidLook(character)
             figures = replace(figures, lidded=self._lids.look(points, tried.face.shut))
@@ -118,29 +119,52 @@ class Bench:
         found = found_at(figures)
         badness, worst, at = judge(found)
         spent = time.perf_counter() - start
-        image = _PICTURES.get(key, lambda: self._picture(points, figures, tried.contact)) if pictures else b""
+        if pictures and not kept.picture:
+            kept.picture = self._picture(points, figures, tried.contact)
         joint = holder_of_point(character, at)
         return Card(
-            tried.name, tried.about, grade(badness), badness, figures, found, worst, joint, at, gap, image, spent,
+            tried.name, tried.about, grade(badness), badness, figures, found, worst, joint, at, gap,
+            kept.picture if pictures else b"", spent,
             tuple(holder_of_point(character, p) for p in figures.places),
         )  # fmt: skip
+
+    def _kept(self, tried: Tried, points: np.ndarray, even: bool) -> _Kept:
+        """Figures of a pose: those of before where its points are where they were then."""
+        key = (self.rest, tried.name, tried.contact, even)
+        before = _KEPT.peek(key)
+        flat = points.astype(np.float32)
+        if before is not None and np.abs(before.points - flat).max(initial=0.0) <= STILL * self.character.size:
+            return before
+        made = _Kept(flat, self.measurer.measure(points, contact=tried.contact, even=even))
+        _KEPT.put(key, made)
+        return made
 
     def _picture(self, points: np.ndarray, figures: Figures, near: bool) -> bytes:
         box = looked_at(self.character.points, points) if near else None
         return png(picture(points, self.triangles, heat_colours(figures.heat), (180, 180), box=box))
 
 
-_FIGURES: Recent[tuple[str, bytes, bool, bool], Figures] = Recent(1500)
-_PICTURES: Recent[tuple[str, bytes, bool, bool], bytes] = Recent(1500)
+@dataclass
+class _Kept:
+    points: np.ndarray  # (n, 3) float32
+    figures: Figures
+    picture: bytes = b""
+
+
+STILL = 1e-6  # of the size: points that moved by less are where they were
+_KEPT: Recent[tuple[str, str, bool, bool], _Kept] = Recent(240)
 
 
 def _seal(character: Character) -> str:
-    """All but the posed points that figures hang on: the mesh at rest, and whose limb each point is."""
+    """All but the posed points that figures hang on: the mesh at rest, whose limb each point is, and what lies in folds."""
     body = character.seal("points", "face_starts", "face_corners", "parts", "joints")
     if character.skin is None:
         return body
-    first = np.ascontiguousarray(character.arrays["skin/joints"][:, 0])
-    return body + hashlib.blake2b(first.tobytes() + repr(character.skin.joints).encode(), digest_size=16).hexdigest()
+    holders = character.skin.joints
+    limbs = np.array([limb_of(character, n) for n in holders])
+    whose = np.unique(limbs, return_inverse=True)[1][character.arrays["skin/joints"][:, 0]]
+    told = whose.astype(np.uint16).tobytes() + gathering_points(character).tobytes()
+    return body + hashlib.blake2b(told, digest_size=16).hexdigest()
 
 
 def run_trials(character: Character, pictures: bool = True, only: str = "", with_sweeps: bool = False) -> list[Card]:

@@ -3,7 +3,10 @@ import { call } from "../net/api.js";
 import { button } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
-import { inWords } from "../words.js";
+import { fullName, inWords } from "../words.js";
+
+/** What a card is called: of a sweep with its joint in words. */
+export const called = (c) => (c.sweep ? c.name.replace(c.sweep.joint, fullName(c.sweep.joint)) : c.name);
 
 /** Why no pose can be tried, or nothing. */
 export const noPoses = (b) =>
@@ -106,7 +109,7 @@ export class Strip {
       },
       h("img", { src: `data:image/png;base64,${c.picture}`, alt: "" }),
       h("span", { class: `grade ${(now ?? c).grade}` }, (now ?? c).grade),
-      h("span", {}, c.name),
+      h("span", {}, called(c)),
       was
         ? h("span", { class: `since ${worse(was, now ?? c) ? "worse" : ""}`, title: SINCE }, since(was, now ?? c))
         : null,

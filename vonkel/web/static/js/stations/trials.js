@@ -1,6 +1,6 @@
 // The Trials station: every pose with its figures.
 import { enterStation } from "../app/stations.js";
-import { noPoses } from "../app/strip.js";
+import { called, noPoses } from "../app/strip.js";
 import { acts, button, figures, pairs, select } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { plot } from "../widgets/plot.js";
@@ -29,7 +29,7 @@ function left(b) {
           onclick: () => b.strip.go(c),
         },
         c.grade ? h("span", { class: "fig" }, c.grade) : null,
-        h("span", { class: "grow" }, c.name),
+        h("span", { class: "grow" }, called(c)),
       ),
     );
   return [
@@ -61,7 +61,7 @@ function right(b) {
     b.pose();
   };
   return [
-    h("h2", {}, c.name, " ", h("span", { class: "fig" }, c.grade)),
+    h("h2", {}, called(c), " ", h("span", { class: "fig" }, c.grade)),
     h("p", { class: "soft" }, c.about),
     h("p", {}, `Worst: ${inWords(c.worst)}, at ${fullName(c.worst_joint)}.`),
     pairs(
