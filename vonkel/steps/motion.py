@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field
 
 from ..core.character import Character, Clip, Name, Number, Ref, Track
 from ..core.character.references import renamed
-from ..core.errors import BadParameters
+from ..core.character.refs import ControlName
+from ..core.errors import BadParameters, NotFound, StepRefused
 from ..core.motion import with_clip, without_clip
 from ..core.motion.clips import clip_named
-from .registry import Array, Params, step
+from ..core.rig.builder import WHOLE
+from ..core.walking import Gait, Ground, Path, feet_of, pattern, walked
+from .registry import Array, Coordinate, Params, step
+
+STRIDE, LIFT = 0.9, 0.12  # of the shortest leg: metres a period, and how high feet are lifted, where nothing is said
 
 
 class AddClip(Params):
@@ -28,6 +33,71 @@ def add(character: Character, p: AddClip) -> Character:
     if not np.issubdtype(p.values.dtype, np.number):
         raise BadParameters("A motion is made of numbers.", p.name)
     return with_clip(character, p.name, p.rate, p.tracks, p.values)
+
+
+class Walking(Params):
+    name: Annotated[Name, Field(max_length=60)] = "walk"
+    rate: Annotated[Number, Field(ge=1, le=240, description="frames a second")] = 24.0
+    gait: Literal["walk", "trot", "pace", "amble", "tripod", "one after the other"] = Field(
+        "walk", description="which foot follows which"
+    )
+    stride: float = Field(0.0, ge=0.0, le=1e3, description="metres a period; 0: as the legs' length has it")
+    lift: float = Field(0.0, ge=0.0, le=1e3, description="metres that a foot is lifted; 0: as the legs' length has it")
+    period: float = Field(1.0, ge=0.05, le=60.0, description="seconds from one step of a foot to its next")
+    duty: float = Field(0.0, ge=0.0, le=0.95, description="share of a period that a foot stands; 0: the gait's own")
+    phases: dict[ControlName, Annotated[float, Field(ge=0.0, lt=1.0)]] = Field(
+        {}, max_length=64, description="when a foot comes down, share of a period; those not named as the gait has them"
+    )
+    path: list[tuple[Coordinate, Coordinate]] = Field(
+        [], max_length=200, description="x and z of places along the way, metres; none: four strides straight ahead"
+    )
+    bumps: list[tuple[Coordinate, Coordinate, Annotated[float, Field(gt=0, le=1e6)], Coordinate]] = Field(
+        [], max_length=500, description="x, z, radius and height of hills in the ground, metres"
+    )
+    holes: list[tuple[Coordinate, Coordinate, Annotated[float, Field(gt=0, le=1e6)]]] = Field(
+        [], max_length=500, description="x, z and radius of where there is no ground, metres"
+    )
+    aside: float = Field(
+        0.0, ge=0.0, le=1e3, description="metres round which a foot looks for its foothold; 0: a fifth of the leg"
+    )
+    deep: float = Field(0.0, ge=0.0, le=1e3, description="metres down that a foothold may lie; 0: a quarter of the leg")
+    high: float = Field(0.0, ge=0.0, le=1e3, description="metres up that a foothold may lie; 0: a quarter of the leg")
+    tilt: float = Field(0.7, ge=0.0, le=1.0, description="how much of the ground's tilt the body takes on")
+
+
+def gait_of(character: Character, p: Walking) -> Gait:
+    """The gait that parameters ask for, with what they leave open.  Raises StepRefused where no foot steps."""
+    feet = feet_of(character)
+    if not feet:
+        raise StepRefused(
+            "No foot stands on the ground by a target.", character.name, "Put legs on at the Limbs station first."
+        )
+    phases, duty = pattern(feet, p.gait)
+    unknown = set(p.phases) - {f.control.name for f in feet}
+    if unknown:
+        raise NotFound(
+            f"No foot is called “{sorted(unknown)[0]}”.",
+            character.name,
+            f"There are: {', '.join(f.control.name for f in feet)}.",
+        )
+    own = tuple(p.phases.get(f.control.name, phase) for f, phase in zip(feet, phases, strict=True))
+    leg = min(f.reach for f in feet)
+    return Gait(
+        p.stride or STRIDE * leg, p.lift or LIFT * leg, p.period, p.duty or duty, own, p.aside or 0.2 * leg, p.deep or 0.25 * leg,
+        p.high or 0.25 * leg, p.tilt,
+    )  # fmt: skip
+
+
+@step("motion.walk", Walking, lambda c, p: f"Made the motion {p.name}: {p.gait}")
+def walk(character: Character, p: Walking) -> Character:
+    """Let legs step along a path over the ground, the body riding and tilting on them; begun in mid stride."""
+    gait = gait_of(character, p)
+    whole = character.control_named.get(WHOLE)
+    start = np.array([whole.place[0], whole.place[2]]) if whole is not None else np.zeros(2)
+    places = np.array(p.path, float).reshape(-1, 2) if len(p.path) > 1 else start + [[0.0, 0.0], [0.0, 4 * gait.stride]]
+    ground = Ground(np.array(p.bumps, float).reshape(-1, 4), np.array(p.holes, float).reshape(-1, 3))
+    made = walked(character, gait, Path(places), ground, p.rate)
+    return with_clip(character, p.name, p.rate, made.tracks, made.values)
 
 
 class NamedClip(Params):

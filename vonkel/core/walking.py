@@ -1,0 +1,362 @@
+"""Stepping legs: a clip in which any number of feet take turns on uneven ground, and the body rides and tilts on them.
+
+A foot stands for `duty` of each period and swings for the rest; feet follow one another by their phases.  Patterns for two and four
+legs go by Hildebrand 1965, Symmetrical gaits of horses (duty factor, and how far a forefoot follows the hind foot of its
+side, shares of the stride); six legs by the alternating tripod (Wilson 1966, Insect walking; both from memory).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d
+
+from .character import Character, Control, Ref, Track
+from .errors import BadParameters, StepRefused
+from .geometry.easing import smoothstep
+from .motion.clips import values_at
+from .rig import compile_rig
+from .rig.builder import WHOLE
+from .rig.frames import angles_in_order
+from .rig.kits import gives
+
+STANDS = 0.2  # of the height: a limb whose target rests no higher than this over the ground is a leg
+SEARCHED = 5, 12  # rings, and directions of each, in which a foot looks for a foothold
+STEEP = 0.3  # of what makes a place a bad foothold: its slope against how far off it is
+STRETCHED = 0.998  # of a leg's length: as straight as it gets
+SMOOTH = 0.5  # of a period over which the body's ride is evened
+MOST_FRAMES = 4000
+
+
+@dataclass(frozen=True)
+class Ground:
+    """bumps (k, 4): x, z, radius and height of round hills, metres; holes (k, 3): x, z and radius of where there is no ground."""
+
+    bumps: np.ndarray
+    holes: np.ndarray
+
+    def height(self, p: np.ndarray) -> np.ndarray:
+        """(n,) metres over the level that the figure stands on, at places p (n, 2) of x and z; NaN over a hole."""
+        out = np.zeros(len(p))
+        for x, z, radius, high in self.bumps:
+            d = np.hypot(p[:, 0] - x, p[:, 1] - z) / radius
+            out += high * np.where(d < 1, (1 - d**2) ** 2, 0.0)
+        for x, z, radius in self.holes:
+            out[np.hypot(p[:, 0] - x, p[:, 1] - z) < radius] = np.nan
+        return out
+
+    def slope(self, p: np.ndarray, over: float) -> np.ndarray:
+        """(n,) rise over run about places p (n, 2), across `over` metres."""
+        dx, dz = np.array([over, 0.0]), np.array([0.0, over])
+        gx = (self.height(p + dx) - self.height(p - dx)) / (2 * over)
+        gz = (self.height(p + dz) - self.height(p - dz)) / (2 * over)
+        return np.asarray(np.nan_to_num(np.hypot(gx, gz), nan=9.0))
+
+
+@dataclass(frozen=True)
+class Foot:
+    """A foot that steps: its target control, how high that rests over the ground, and its place at rest (x, z)."""
+
+    control: Control
+    rest: np.ndarray  # (3,)
+    side: str
+    row: int  # among the feet of its side, the hindmost 0
+    reach: float  # metres that its leg is long
+    root: np.ndarray  # (3,) where the leg hangs, and
+    end: np.ndarray  # (3,) the joint that the target holds, at rest
+
+
+@dataclass(frozen=True)
+class Gait:
+    """stride: metres a period; lift: metres; period: seconds; duty: share of it that a foot stands; phases: by foot, when it comes down.
+
+    aside, deep, high: how far a foot looks for its foothold, and how far under or over the level it may lie, metres.  Where
+    there is none a foot reaches down by `deep` at the place it wanted, and finds no hold.  tilt: how much of the ground's tilt the
+    body takes on.
+    """
+
+    stride: float
+    lift: float
+    period: float
+    duty: float
+    phases: tuple[float, ...]
+    aside: float
+    deep: float
+    high: float
+    tilt: float = 0.7
+
+
+def feet_of(character: Character) -> list[Foot]:
+    """The feet that step: targets of limbs that rest near the ground, from the hindmost on, left before right."""
+    low = float(character.points[:, 1].min()) if len(character.points) else 0.0
+    found = []
+    for kit in character.kits:
+        if not gives(kit, "goal"):
+            continue
+        target = next((c for c in character.controls if c.kit == kit.name and c.key == "target"), None)
+        if target is None or target.place[1] - low > STANDS * character.height:
+            continue
+        names = [n for role in ("upper", "middle", "end") for n in kit.joints[role]]
+        places = np.array([character.joint(n).place for n in names])
+        found.append((target, float(np.linalg.norm(np.diff(places, axis=0), axis=1).sum()), places[0], places[-1]))
+    out = []
+    for side in ("L", "R", "C"):
+        mine = sorted((f for f in found if f[0].side == side), key=lambda f: f[0].place[2])
+        out += [Foot(c, np.array(c.place), side, i, reach, a, b) for i, (c, reach, a, b) in enumerate(mine)]
+    return sorted(out, key=lambda f: (f.row, f.side))
+
+
+# Hildebrand's figures: duty factor, and the share of the stride by which a forefoot follows its side's hind foot.
+FOUR = {"walk": (0.65, 0.25), "trot": (0.5, 0.5), "pace": (0.5, 0.0), "amble": (0.55, 0.2)}
+PATTERNS = ("walk", "trot", "pace", "amble", "tripod", "one after the other")
+
+
+def pattern(feet: list[Foot], name: str) -> tuple[tuple[float, ...], float]:
+    """When each foot comes down, shares of the period, and the duty factor.  Raises BadParameters for one that doesn't suit."""
+    rows = 1 + max(f.row for f in feet)
+    if name == "one after the other":
+        return tuple(i / len(feet) for i in range(len(feet))), 1.0 - 1.0 / max(len(feet), 2)
+    if name == "tripod":
+        if rows < 3:
+            raise BadParameters("A tripod wants six legs or more.", "", "Choose walk, trot, pace or amble.")
+        return tuple(0.5 * ((f.row + (f.side == "R")) % 2) for f in feet), 0.55
+    if name not in FOUR:
+        raise BadParameters(f"No gait is called “{name}”.", "", f"There are: {', '.join(PATTERNS)}.")
+    duty, lag = FOUR[name]
+    return tuple(
+        (0.5 * (f.side == "R") + lag * f.row) % 1.0 for f in feet
+    ), 0.62 if rows == 1 and name == "walk" else duty
+
+
+class Path:
+    """A way over the ground through places (k, 2) of x and z, smooth, by its length."""
+
+    def __init__(self, places: np.ndarray) -> None:
+        keep = np.r_[True, np.linalg.norm(np.diff(places, axis=0), axis=1) > 1e-9]
+        p = places[keep]
+        if len(p) < 2:
+            raise BadParameters("A path wants two places or more.", "", "Draw it longer.")
+        fine = [p[0]]
+        padded = np.vstack([2 * p[0] - p[1], p, 2 * p[-1] - p[-2]])
+        for i in range(1, len(padded) - 2):  # Catmull & Rom 1974, A class of local interpolating splines
+            a, b, c, d = padded[i - 1 : i + 3]
+            t = np.linspace(0, 1, 33)[1:, None]
+            fine += list(
+                0.5 * (2 * b + (c - a) * t + (2 * a - 5 * b + 4 * c - d) * t**2 + (3 * b - a - 3 * c + d) * t**3)
+            )
+        self.p = np.array(fine)
+        self.s = np.r_[0, np.cumsum(np.linalg.norm(np.diff(self.p, axis=0), axis=1))]
+
+    @property
+    def length(self) -> float:
+        return float(self.s[-1])
+
+    def at(self, s: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Places (n, 2) and headings (n,), radians from +z to +x, `s` (n,) metres along; straight on past both ends."""
+        inner = np.clip(s, 0.0, self.length)
+        out = np.stack([np.interp(inner, self.s, self.p[:, k]) for k in (0, 1)], 1)
+        step = 1e-3 * self.length
+        ahead, behind = np.clip(inner + step, 0, self.length), np.clip(inner - step, 0, self.length)
+        way = np.stack(
+            [np.interp(ahead, self.s, self.p[:, k]) - np.interp(behind, self.s, self.p[:, k]) for k in (0, 1)], 1
+        )
+        way /= np.maximum(np.linalg.norm(way, axis=1, keepdims=True), 1e-12)
+        return out + (s - inner)[:, None] * way, np.unwrap(np.arctan2(way[:, 0], way[:, 1]))
+
+
+@dataclass(frozen=True)
+class Walk:
+    """What a walk comes to: values (f, t) of its tracks; footholds by foot (k, 3); held: whether each foothold was found."""
+
+    tracks: tuple[Track, ...]
+    values: np.ndarray
+    footholds: tuple[np.ndarray, ...]
+    held: tuple[np.ndarray, ...]
+
+
+def walked(character: Character, gait: Gait, path: Path, ground: Ground, rate: float) -> Walk:
+    """The walk along a path, begun in mid stride.  Raises StepRefused where nothing can step or nothing carries the figure."""
+    feet = feet_of(character)
+    if not feet or WHOLE not in character.control_named:
+        raise StepRefused(
+            "No foot stands on the ground by a target.", character.name, "Put legs on at the Limbs station first."
+        )
+    if len(gait.phases) != len(feet):
+        raise BadParameters(f"There are {len(feet)} feet and {len(gait.phases)} phases.", character.name)
+    speed = gait.stride / gait.period
+    frames = int(round(path.length / speed * rate)) + 1
+    if frames > MOST_FRAMES:
+        raise BadParameters(
+            f"That would be {frames} frames; {MOST_FRAMES} at most.", character.name, "Make the path shorter."
+        )
+    time = np.arange(frames) / rate
+    place, heading = path.at(speed * time)
+    whole = character.control_named[WHOLE]
+    world, yaws, base, holds, held = _stepped(feet, gait, path, ground, speed, time, whole)
+    ride = _ridden(feet, gait, base, place, heading, rate)
+    turn = np.stack([_turned(y, p, r) for y, p, r in zip(heading, ride[:, 1], ride[:, 2], strict=True)])
+    centre = np.array(whole.place)
+    moved = np.stack([place[:, 0], centre[1] + ride[:, 0], place[:, 1]], 1)
+    moved[:, 1] -= _lowered(feet, world, yaws, turn, moved - centre, centre, int(round(SMOOTH * gait.period * rate)))
+    tracks, columns = [], []
+
+    def add(control: Control, moves: np.ndarray, turns: np.ndarray) -> None:
+        angles = np.array([angles_in_order(control.order, _frame(t)) for t in turns])
+        for k, axis in enumerate("xyz"):
+            for word, values in (("move", moves[:, k]), ("turn", np.unwrap(angles[:, k]))):
+                tracks.append(Track(thing=Ref.control(control.name), channel=f"{word} {axis}"))
+                columns.append(values)
+
+    add(whole, moved - centre, turn)
+    for i, foot in enumerate(feet):
+        own = np.einsum("fji,fj->fi", turn, world[:, i] - moved) + centre - foot.rest
+        facing = np.stack([_turned(y, 0.0, 0.0) for y in yaws[:, i]])
+        add(foot.control, own, np.einsum("fji,fjk->fik", turn, facing))
+    return Walk(tuple(tracks), np.stack(columns, 1), holds, held)
+
+
+Stepped = tuple[np.ndarray, np.ndarray, np.ndarray, tuple[np.ndarray, ...], tuple[np.ndarray, ...]]
+
+
+def _stepped(
+    feet: list[Foot], gait: Gait, path: Path, ground: Ground, speed: float, time: np.ndarray, whole: Control
+) -> Stepped:
+    """Where each foot is in the world (f, n, 3), which way it faces (f, n), what it stands over without its lift (f, n), and its footholds."""
+    n = len(time)
+    world, yaws, base = np.zeros((n, len(feet), 3)), np.zeros((n, len(feet))), np.zeros((n, len(feet)))
+    holds, held = [], []
+    centre = np.array([whole.place[0], whole.place[2]])
+    for i, (foot, phase) in enumerate(zip(feet, gait.phases, strict=True)):
+        cycle = time / gait.period - phase
+        first, last = int(np.floor(cycle[0])), int(np.floor(cycle[-1])) + 1
+        down = np.arange(first, last + 1) + phase
+        middle, yaw = path.at(speed * gait.period * (down + 0.5 * gait.duty))
+        c, s = np.cos(yaw), np.sin(yaw)
+        off = foot.rest[[0, 2]] - centre
+        wanted = middle + np.stack([c * off[0] + s * off[1], -s * off[0] + c * off[1]], 1)
+        found = [_foothold(ground, w, gait) for w in wanted]
+        spots = np.array([[p[0], foot.rest[1] + h, p[1]] for p, h, _ in found])
+        level = np.array([h for _, h, _ in found])
+        at = np.clip(np.floor(cycle).astype(int) - first, 0, len(spots) - 2)
+        u = np.clip((cycle - (at + first) - gait.duty) / (1 - gait.duty), 0.0, 1.0)
+        share = smoothstep(u)[:, None]
+        world[:, i] = spots[at] + share * (spots[at + 1] - spots[at])
+        line = world[:, i, [0, 2]]
+        over = np.nan_to_num(ground.height(line), nan=0.0) + foot.rest[1] - world[:, i, 1]
+        swings = (u > 0) & (u < 1)
+        world[:, i, 1] += np.where(swings, 4 * u * (1 - u) * gait.lift + np.maximum(over, 0.0), 0.0)
+        yaws[:, i] = yaw[at] + share[:, 0] * (yaw[at + 1] - yaw[at])
+        base[:, i] = level[at] + share[:, 0] * (level[at + 1] - level[at])
+        holds.append(spots)
+        held.append(np.array([ok for _, _, ok in found]))
+    return world, yaws, base, tuple(holds), tuple(held)
+
+
+def _foothold(ground: Ground, wanted: np.ndarray, gait: Gait) -> tuple[np.ndarray, float, bool]:
+    """The nearest level place that may be stood on, its height, and whether there was one."""
+    rings, ways = SEARCHED
+    angle = np.linspace(0, 2 * np.pi, ways, endpoint=False)
+    ring = np.stack([np.cos(angle), np.sin(angle)], 1)
+    away = np.vstack([[[0.0, 0.0]], *(ring * gait.aside * (k + 1) / rings for k in range(rings))])
+    p = wanted + away
+    height = ground.height(p)
+    ok = np.isfinite(height) & (height >= -gait.deep) & (height <= gait.high)
+    if not ok.any():
+        return wanted, -gait.deep, False
+    cost = np.linalg.norm(away, axis=1) / max(gait.aside, 1e-9) + ground.slope(p, 0.1 * max(gait.aside, 1e-3)) / STEEP
+    best = int(np.argmin(np.where(ok, cost, np.inf)))
+    return p[best], float(height[best]), True
+
+
+def _ridden(
+    feet: list[Foot], gait: Gait, base: np.ndarray, place: np.ndarray, heading: np.ndarray, rate: float
+) -> np.ndarray:
+    """(f, 3): how high the body rides, and how far it pitches and rolls: the plane through what the feet stand over, evened."""
+    rest = np.array([f.rest[[0, 2]] for f in feet])
+    rest = rest - rest.mean(0)
+    spread = max(float(np.abs(rest).max()), 1e-9)
+    a = np.column_stack([np.ones(len(feet)), rest])
+    weak = np.diag([0.0, 0.02 * len(feet) * spread**2, 0.02 * len(feet) * spread**2])
+    plane = np.linalg.solve(a.T @ a + weak, a.T @ base.T).T  # (f, 3): height, and rise to the left and ahead
+    if len(feet) < 3:  # two feet hold no plane
+        plane[:, 1:] = 0.0
+    window = max(1, int(round(SMOOTH * gait.period * rate)))
+    if window > 1 and len(plane) > 1:
+        padded = np.vstack([np.repeat(plane[:1], window, 0), plane, np.repeat(plane[-1:], window, 0)])
+        kernel = np.hanning(window + 2)[1:-1]
+        kernel /= kernel.sum()
+        plane = np.stack([np.convolve(padded[:, k], kernel, "same")[window:-window] for k in range(3)], 1)
+    return np.stack([plane[:, 0], -np.arctan(plane[:, 2]) * gait.tilt, np.arctan(plane[:, 1]) * gait.tilt], 1)
+
+
+def _lowered(
+    feet: list[Foot],
+    world: np.ndarray,
+    yaws: np.ndarray,
+    turn: np.ndarray,
+    moved: np.ndarray,
+    centre: np.ndarray,
+    window: int,
+) -> np.ndarray:
+    """(f,) how far the body sinks so that every leg reaches its foot, evened over `window` frames and nowhere less than it must."""
+    need = np.zeros(len(world))
+    for i, foot in enumerate(feet):
+        c, s = np.cos(yaws[:, i]), np.sin(yaws[:, i])
+        x, y, z = foot.end - foot.rest
+        end = world[:, i] + np.stack([c * x + s * z, np.full(len(c), y), -s * x + c * z], 1)
+        root = (turn @ (foot.root - centre)) + centre + moved
+        flat = np.linalg.norm((root - end)[:, [0, 2]], axis=1)
+        high = np.sqrt(np.maximum((STRETCHED * foot.reach) ** 2 - flat**2, 0.0))
+        need = np.maximum(need, root[:, 1] - end[:, 1] - high)
+    need = np.maximum(need, 0.0)
+    if window < 2 or not need.any():
+        return need
+    most = maximum_filter1d(need, window, mode="nearest")
+    kernel = np.hanning(window + 2)[1:-1]
+    padded = np.concatenate([np.repeat(most[:1], window), most, np.repeat(most[-1:], window)])
+    evened = np.convolve(padded, kernel / kernel.sum(), "same")[window:-window]
+    return np.asarray(np.maximum(evened, need))
+
+
+def _turned(yaw: float, pitch: float, roll: float) -> np.ndarray:
+    """(3, 3): about the upright, then its own left, then its own way ahead."""
+    cy, sy, cp, sp, cr, sr = np.cos(yaw), np.sin(yaw), np.cos(pitch), np.sin(pitch), np.cos(roll), np.sin(roll)
+    y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
+    x = np.array([[1, 0, 0], [0, cp, -sp], [0, sp, cp]])
+    z = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
+    return np.asarray(y @ x @ z)
+
+
+def _frame(m: np.ndarray) -> tuple[float, ...]:
+    return (*m[0].tolist(), 0.0, *m[1].tolist(), 0.0, *m[2].tolist(), 0.0)
+
+
+@dataclass(frozen=True)
+class Kept:
+    """How well planted feet stay: the farthest that one slides while it stands, and that it is from where it should be, of its leg."""
+
+    slid: float
+    missed: float
+
+
+def feet_kept(character: Character, name: str, gait: Gait) -> Kept:
+    """What of a clip's planted feet the solve keeps: where the joints that the targets hold really are."""
+    clip = next(c for c in character.clips if c.name == name)
+    values = character.arrays[f"clip/{name}/values"]
+    program, feet = compile_rig(character), feet_of(character)
+    poses = [program.evaluate(values_at(clip, values, k)) for k in range(len(values))]
+    slid = missed = 0.0
+    for foot, phase in zip(feet, gait.phases, strict=True):
+        kit = next(k for k in character.kits if k.name == foot.control.kit)
+        joint = character.joint_index[kit.joints["end"][0]]
+        at = np.array([p.joints[joint, :, 3] for p in poses])
+        target = np.array([np.array(p.controls[foot.control.name])[[3, 7, 11]] for p in poses])
+        cycle = np.arange(len(values)) / clip.rate / gait.period - phase
+        step, stands = np.floor(cycle), (cycle - np.floor(cycle)) < gait.duty
+        off = np.array(character.joint(kit.joints["end"][0]).place) - foot.rest
+        missed = max(missed, float(np.linalg.norm(at - target - off, axis=1).max()) / foot.reach)
+        for k in np.unique(step[stands]):
+            own = at[stands & (step == k)]
+            slid = max(slid, float(np.linalg.norm(own - own.mean(0), axis=1).max()) / foot.reach)
+    return Kept(slid, missed)
