@@ -95,3 +95,40 @@ def test_every_joint_is_turned_and_a_click_on_the_curve_goes_to_its_angle(page, 
     place.click()
     page.wait("vonkel.plate.numbered === vonkel.plate.marked && vonkel.plate.marked.length > 0")
     assert not page.troubles
+
+
+def test_the_beetle_walks_over_hills_along_a_drawn_way(page, server):
+    shop = Workshop(server.store)
+    number = add_member(shop, "beetle.obj")
+    for step, params in (("joints.lay_plan", {"plan": "many-legged"}), ("limbs.outfit", {}), ("skin.bind", {})):
+        shop.apply(number, step, params)
+    page.open(f"/c/{number}/trials")
+    page.wait("vonkel.state && vonkel.plate.mesh && vonkel.strip.shown")
+    page.click("Motion")
+    box = page.page.locator(".path-pad").bounding_box()
+    for x, y in ((0.62, 0.6), (0.4, 0.4)):
+        page.page.mouse.click(box["x"] + box["width"] * x, box["y"] + box["height"] * y)
+    page.wait("vonkel.ui.walkPath.length === 3")
+    place = page.page.locator('[data-place="2"]').bounding_box()
+    page.drag((place["x"] + 4, place["y"] + 4), (20, 0))
+    assert page.js("vonkel.ui.walkPath[2][0]") > -0.3
+    page.page.get_by_label("Height of the hills in cm").fill("3")
+    page.page.get_by_label("Period").or_(page.page.get_by_label("Seconds from a step")).first.fill("0.8")
+    page.click("Let it walk")
+    page.wait("vonkel.state.clips.length === 1 && vonkel.clipPlaying && vonkel.clipFrame > 5", 30)
+    assert page.page.locator("select[name=gait]").input_value() == "tripod"
+    page.click("Stop")
+    bar = page.page.get_by_label("Frame of the motion")
+    last = page.js("vonkel.state.clips[0].frames") - 1
+    bar.fill(str(last))
+    page.wait(f"vonkel.clipFrame === {last} && vonkel.live.idle")
+    assert page.js("Math.hypot(vonkel.values.whole['move x'], vonkel.values.whole['move z'])") > 0.5
+    far = points(page)
+    page.click("Back to rest")
+    page.wait("!Object.keys(vonkel.values).length && vonkel.live.idle")
+    assert np.linalg.norm((far - points(page)).mean(0)) > 0.5
+    c = shop.character(number)
+    assert c.clips[0].rate == 24 and len(c.arrays["clip/walk/values"]) == last + 1
+    page.click("Delete it")
+    page.wait("!vonkel.state.clips.length")
+    assert not page.troubles

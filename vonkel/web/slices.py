@@ -181,6 +181,11 @@ def _boards(look: Look) -> list[dict[str, Any]]:
     return out
 
 
+def _clips(look: Look) -> list[dict[str, Any]]:
+    c = look.character
+    return [k.model_dump() | {"frames": len(c.arrays[f"clip/{k.name}/values"])} for k in c.clips]
+
+
 def _named(field: str) -> Callable[[Look], list[dict[str, Any]]]:
     return lambda look: [row.model_dump() for row in getattr(look.character, field)]
 
@@ -198,7 +203,7 @@ SLICES: dict[str, Callable[[Look], Any]] = {
     "regions": _regions,
     "boards": _boards,
     "face": lambda look: told_face(look.character),
-    "clips": _named("clips"),
+    "clips": _clips,
     "poses": lambda look: [p.name for p in look.character.poses],
     "pictures": _pictures,
     "skin": _skin,

@@ -12,6 +12,7 @@ import numpy as np
 from ..core.character import Character, Inputs
 from ..core.errors import BadParameters
 from ..core.joints.edit import moved_places
+from ..core.motion.clips import clip_named, values_at
 from ..core.rig import Clock, PartialEvaluator, Pose, RigProgram, compile_rig
 from ..core.rig.drag import Grip, grip
 from ..core.rig.motion import Motion, there_and_back
@@ -22,6 +23,7 @@ from ..core.trials.measure import Measurer
 from .messages import (
     LIGHT,
     AnyMessage,
+    ClipMessage,
     JointMessage,
     MotionMessage,
     MoveMessage,
@@ -212,6 +214,18 @@ class Session:
         self.said["frame"] = min(asked.frame, asked.frames - 1)
         return self.motion[1].pose(self.said["frame"])
 
+    def _clip(self, asked: ClipMessage) -> Pose:
+        """A frame of a kept motion; what it sets is told, so that fields show it and the hand can go on from there."""
+        assert self.program is not None and self.character is not None
+        clip = clip_named(self.character, asked.name)
+        values = self.character.arrays[f"clip/{clip.name}/values"]
+        if self.motion is None or self.motion[0] != clip.name:
+            way = Motion(self.program, lambda frame: values_at(clip, values, frame), float(clip.rate))
+            self.motion = (clip.name, way)
+        frame = min(asked.frame, len(values) - 1)
+        self.said |= {"clip": frame, "values": values_at(clip, values, frame)}
+        return self.motion[1].pose(frame)
+
     def _trial(self, asked: TrialMessage) -> Pose:
         assert self.character is not None
         pose = trial_pose(self.character, asked.name)
@@ -276,6 +290,7 @@ POSES: dict[type, Callable[[Session, Any], Pose]] = {
     TurnMessage: Session._turn,
     ReachMessage: Session._reach,
     MotionMessage: Session._motion,
+    ClipMessage: Session._clip,
     TrialMessage: Session._trial,
 }
 """How each kind of message poses the figure."""

@@ -116,6 +116,14 @@ class MotionMessage(Message):
     rate: Annotated[int, Field(ge=1, le=240, strict=True)] = 24
 
 
+class ClipMessage(Message):
+    """A frame of a kept motion, solved from its first frame on."""
+
+    kind: Literal["clip"]
+    name: str
+    frame: Whole = 0
+
+
 class TrialMessage(Message):
     """Show a trial pose, or a saved one."""
 
@@ -135,7 +143,7 @@ class JointMessage(Message):
 
 
 AnyMessage = Annotated[
-    PoseMessage | MoveMessage | TurnMessage | ReachMessage | MotionMessage | TrialMessage | JointMessage,
+    PoseMessage | MoveMessage | TurnMessage | ReachMessage | MotionMessage | ClipMessage | TrialMessage | JointMessage,
     Field(discriminator="kind"),
 ]
 _MESSAGES: TypeAdapter[AnyMessage] = TypeAdapter(AnyMessage)

@@ -83,7 +83,7 @@ export class Bench extends Posing {
     if (this.station !== station) this.kind.leave?.(this);
     if (!STATIONS.get(station).strip) this.trial = ""; // trial poses have no control values to go on from
     this.station = station;
-    this.running = this.playing = false;
+    this.running = this.playing = this.clipPlaying = false;
     this.arrive();
   }
 

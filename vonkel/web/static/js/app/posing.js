@@ -21,6 +21,9 @@ export class Posing extends Steps {
       playing: false,
       motionFrame: 0,
       motionFrames: FRAMES,
+      clip: "", // the kept motion that is looked at
+      clipFrame: 0,
+      clipPlaying: false,
       symmetry: true, // what is done on one side is done on the other
       carryBelow: false, // dragged joints take along what hangs below them
       hinted: false,
@@ -28,6 +31,7 @@ export class Posing extends Steps {
     });
     /** @type {{ drag: number, values: any } | null} */
     this.held = null;
+    this.carried = [0, 0, 0]; // where a motion has taken the figure
     this.drag = 0;
     this.dropped = 0;
     this.live = new Live(number, {
@@ -87,6 +91,7 @@ export class Posing extends Steps {
     this.plate.setFrame(frame);
     if (frame.heat) this.plate.setValues(frame.heat);
     if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);
+    else if (frame.said.clip !== undefined) this.clipShown(frame.said.clip, frame.said.values);
     else if (this.running && frame.said.time !== undefined && this.live.idle && this.plate.dragging !== true)
       requestAnimationFrame(() => {
         if (this.running && this.live.idle) this.pose();
@@ -124,6 +129,50 @@ export class Posing extends Steps {
     const next = Math.floor(((performance.now() - this.motionBegan) / 1000) * RATE) % this.motionFrames;
     requestAnimationFrame(() => {
       if (this.playing) this.motionTo(next);
+    });
+  }
+
+  // -- kept motions --------------------------------------------------------------------------------------------------
+  /** Show a frame of a kept motion. */
+  clipTo(frame) {
+    const clip = this.clipAtHand();
+    if (!clip) return;
+    this.clipFrame = frame;
+    this.running = this.playing = false;
+    this.trial = "";
+    this.live.ask(() => this.wants({ kind: "clip", name: clip.name, frame }));
+  }
+
+  /** The kept motion that is looked at: the chosen one, or the first.  @returns {any} */
+  clipAtHand() {
+    const { clips } = this.state;
+    return clips.find((c) => c.name === this.clip) ?? clips[0] ?? null;
+  }
+
+  /** The eye goes along with a figure that is carried somewhere. */
+  followFigure(place) {
+    this.plate.goAlong(place.map((v, k) => v - this.carried[k]));
+    this.carried = place;
+  }
+
+  playClip(on) {
+    this.clipPlaying = on;
+    if (!on) return;
+    const clip = this.clipAtHand();
+    this.clipBegan = performance.now() - (1000 * this.clipFrame) / clip.rate;
+    this.clipTo(this.clipFrame);
+  }
+
+  clipShown(frame, values) {
+    this.clipFrame = frame;
+    this.values = values;
+    const { "move x": x = 0, "move y": y = 0, "move z": z = 0 } = values.whole ?? {};
+    this.followFigure([x, y, z]);
+    const clip = this.clipAtHand();
+    if (!this.clipPlaying || !clip) return;
+    const next = Math.floor(((performance.now() - this.clipBegan) / 1000) * clip.rate) % clip.frames;
+    requestAnimationFrame(() => {
+      if (this.clipPlaying) this.clipTo(next);
     });
   }
 
@@ -225,6 +274,8 @@ export class Posing extends Steps {
 
   async toRest() {
     this.trial = "";
+    this.clipPlaying = false;
+    this.followFigure([0, 0, 0]);
     this.dropped = this.drag; // answers still on their way belong to what is over
     if (Object.keys(this.values).length) {
       this.values = {};

@@ -293,6 +293,17 @@ export class Views {
     this.draw();
   }
 
+  /** All views go along by so many metres. */
+  goAlong([x, y, z]) {
+    if (!x && !y && !z) return;
+    const by = new THREE.Vector3(x, y, z);
+    this.focus = this.focus.map((v, k) => v + [x, y, z][k]);
+    this.camera.position.add(by);
+    this.orbit.target.add(by);
+    this.looked = true;
+    this.orbit.update();
+  }
+
   /** Turn the free view so that a place is in its middle. */
   lookAt(place, near = 0.45) {
     const way = this.camera.position.clone().sub(this.orbit.target);

@@ -45,11 +45,11 @@ function gaze(values, { aim, middle }, eye) {
   return [way[0] / long, way[1] / long];
 }
 
-/** Follow a pointer over the drawing: moves from where it was pressed, in the drawing's own pixels. */
-function followed(event, act) {
+/** Follow a pointer over a drawing `wide` units wide: moves from where it was pressed, in its own units. */
+export function followed(event, act, wide = W) {
   event.preventDefault();
   const svg = event.currentTarget.ownerSVGElement ?? event.currentTarget,
-    scale = W / svg.getBoundingClientRect().width,
+    scale = wide / svg.getBoundingClientRect().width,
     from = [event.clientX, event.clientY];
   const by = (e) => [(e.clientX - from[0]) * scale, (e.clientY - from[1]) * scale];
   const move = (e) => act(by(e), false);
