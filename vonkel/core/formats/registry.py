@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from . import gltf, gltf_write, obj, ply, svg
+from . import bvh, gltf, gltf_write, obj, ply, svg
 from .mesh import RawMesh
 from .scene import Scene
 
@@ -34,6 +34,7 @@ FORMATS: dict[str, Format] = {
         "the mesh at rest, polygons and point order kept", "text/plain", lambda name, data, beside: obj.read(name, data),
         obj.write,
     ),
+    ".bvh": Format("the skeleton with one motion, plain text", "text/plain", write=bvh.write, renames=True),
     ".ply": Format("a mesh with colours", "application/octet-stream", lambda name, data, beside: ply.read(name, data)),
     ".svg": Format("a drawing: lines, filled shapes", "image/svg+xml", lambda name, data, beside: svg.read(name, data)),
 }  # fmt: skip

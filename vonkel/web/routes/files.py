@@ -12,6 +12,7 @@ from ...core.formats import FORMATS
 from ...core.formats.pictures import picture_kind
 from ...core.handover import written
 from ...core.joints.names import joint_names
+from ...core.motion.clips import clip_named
 from ...core.tolerances import MAX_FILE_BYTES
 from .. import payload
 from .characters import IMMUTABLE, download
@@ -75,10 +76,12 @@ def export(workshop: TheWorkshop, number: int) -> Response:
 
 
 @router.get("/export{ending}")
-def export_as(workshop: TheWorkshop, number: int, ending: str, names: str = "") -> Response:
+def export_as(workshop: TheWorkshop, number: int, ending: str, names: str = "", clip: str = "") -> Response:
     """The character in one of the open formats; `names`: “hanim” for the humanoid standard's joint names, or a pattern such
-    as {side}_{part}{n}, where the format has names."""
+    as {side}_{part}{n}, where the format has names; `clip`: this motion alone."""
     c = workshop.character(number)
+    if clip:
+        c = c.with_(clips=(clip_named(c, clip),))
     data = written(c, ending, joint_names(c, names))
     return download(data, c.name, ending.lower(), FORMATS[ending.lower()].media)
 

@@ -22,6 +22,7 @@ function player(b) {
     b.clipPlaying = false;
     b.clipTo(Number(e.target.value));
   };
+  const bvh = `/api/c/${b.number}/export.bvh?clip=${encodeURIComponent(clip.name)}`;
   const drop = async () => {
     b.clipPlaying = false;
     if (await b.step("motion.remove", { clip: clip.name })) await b.toRest();
@@ -32,6 +33,7 @@ function player(b) {
     acts(
       chosenButton(b.clipPlaying ? "Stop" : "Play", b.clipPlaying, () => b.playClip(!b.clipPlaying)),
       h("output", { class: "soft fig" }, `${b.clipFrame} of ${clip.frames}`),
+      h("a", { class: "btn btn-sm btn-plain", download: "", href: bvh }, "As .bvh"),
       button("Delete it", drop, "small quiet"),
     ),
   ];
