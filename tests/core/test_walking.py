@@ -9,7 +9,9 @@ from tests.core.test_faces import do, planned
 from vonkel.core.errors import BadParameters, NotFound, StepRefused
 from vonkel.core.motion.clips import values_at
 from vonkel.core.rig import compile_rig
+from vonkel.core.trials import run_trials, trial_pose
 from vonkel.core.walking import FOUR, Gait, Ground, Path, feet_kept, feet_of, pattern
+from vonkel.readings.trial_page import trial_table
 from vonkel.steps.motion import Walking, gait_of
 from vonkel.steps.registry import STEPS
 
@@ -154,6 +156,24 @@ def test_a_path_is_followed_at_one_speed_and_the_figure_faces_along_it():
     poses = played(do(c, "motion.walk", path=[(0, 0), (1.0, 1.0)]), "walk")
     turn = np.array(poses[10].controls["whole"]).reshape(3, 4)[:, 2]
     assert turn[0] == pytest.approx(np.sin(np.pi / 4), abs=0.05)
+
+
+def test_a_motion_is_tried_frame_by_frame():
+    c = do(do(rigged("beetle"), "skin.bind"), "motion.walk", gait="tripod", rate=30.0)
+    cards = {k.name: k for k in run_trials(c, pictures=False)}
+    card = next(k for k in cards.values() if k.curve and k.curve.get("clip") == "walk")
+    frames, names = card.curve["frames"], card.curve["names"]
+    assert frames[0] == 0 and frames[-1] == len(c.arrays["clip/walk/values"]) - 1 and 20 <= len(frames) <= 36
+    worst = names.index(card.name)
+    assert card.name == f"walk, frame {frames[worst]}" and card.curve["badness"][worst] == max(card.curve["badness"])
+    pose = trial_pose(c, card.name)
+    clip, values = c.clips[0], c.arrays["clip/walk/values"]
+    straight = compile_rig(c).evaluate(values_at(clip, values, frames[worst]))
+    assert np.allclose(pose.joints, straight.joints, atol=1e-9)
+    one = run_trials(c, pictures=False, only=names[2])
+    assert [k.name for k in one] == [names[2]] and one[0].badness == pytest.approx(card.curve["badness"][2], abs=1e-3)
+    assert trial_pose(c, "walk, frame 99999") is None and trial_pose(c, "stroll, frame 1") is None
+    assert trial_table([card.as_dict()]).count("\n") == 2 + len(frames)
 
 
 def test_what_can_not_walk_is_said():

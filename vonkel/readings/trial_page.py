@@ -57,8 +57,9 @@ def trial_page(told: dict[str, Any], cards: list[dict[str, Any]], broken: list[s
 
 
 def curve_drawing(sweep: dict[str, Any]) -> str:
-    """The inside of an SVG: the volume of the limbs that change most over a joint's angle, percent against degrees."""
-    degrees = [57.29578 * a for a in sweep["angles"]]
+    """The inside of an SVG: the volume of the limbs that change most, percent, over a joint's angle or a motion's frames."""
+    over = "°" if "angles" in sweep else ""
+    degrees = [57.29578 * a for a in sweep["angles"]] if over else [float(f) for f in sweep["frames"]]
     rows = sorted(sweep["volumes"].values(), key=lambda v: max(map(abs, v)), reverse=True)[:MOST_LIMBS]
     most = max([0.05, *(abs(x) for r in rows for x in r)])
     left, right = min(degrees), max(degrees)
@@ -77,23 +78,24 @@ def curve_drawing(sweep: dict[str, Any]) -> str:
         [
             f'<line x1="34" x2="{WIDE - 8}" y1="{zero}" y2="{zero}" stroke="#ddd3c1"/>', *lines,
             f'<text x="2" y="14">{100 * most:+.0f} %</text><text x="2" y="{HIGH - 22}">{-100 * most:+.0f} %</text>',
-            f'<text x="34" y="{HIGH - 2}">{left:.0f}°</text><text x="{WIDE - 8}" y="{HIGH - 2}" text-anchor="end">{right:.0f}°</text>',
+            f'<text x="34" y="{HIGH - 2}">{left:.0f}{over}</text><text x="{WIDE - 8}" y="{HIGH - 2}" text-anchor="end">{right:.0f}{over}</text>',
         ]
     )  # fmt: skip
 
 
 def trial_table(cards: list[dict[str, Any]]) -> str:
-    """CSV: a row for each card and angle, a column for each measure."""
+    """CSV: a row for each card, angle and frame, a column for each measure."""
     out = io.StringIO()
     writer = csv.writer(out)
-    writer.writerow(["card", "grade", "share of what would pass", "angle in degrees", *MEASURES])
+    writer.writerow(["card", "grade", "share of what would pass", "angle in degrees or frame", *MEASURES])
     for c in cards:
         by = {m["key"]: m["value"] for m in c["measures"]}
         writer.writerow([_safe(c["name"]), c["grade"], c["badness"], "", *(by.get(k, "") for k in MEASURES)])
-        sweep: dict[str, Any] = c.get("sweep") or {"angles": ()}
-        for i, angle in enumerate(sweep["angles"]):
+        sweep: dict[str, Any] = c.get("sweep") or {}
+        at = [round(57.29578 * a, 2) for a in sweep["angles"]] if "angles" in sweep else sweep.get("frames", ())
+        for i, angle in enumerate(at):
             values = [sweep["measures"].get(k, [""] * (i + 1))[i] for k in MEASURES]
-            row = [sweep["names"][i], sweep["grades"][i], sweep["badness"][i], round(57.29578 * angle, 2), *values]
+            row = [sweep["names"][i], sweep["grades"][i], sweep["badness"][i], angle, *values]
             writer.writerow([_safe(row[0]), *row[1:]])
     return out.getvalue()
 

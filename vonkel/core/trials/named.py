@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..character import Character
 from ..rig import Pose, compile_rig
+from .clips import frame_called
 from .faces import face_pose, face_trials
 from .poses import pose_from_turns, trial_poses
 from .shapes import shape_trials, shaped_pose
@@ -11,13 +12,16 @@ from .sweeps import swept
 
 
 def trial_pose(character: Character, name: str) -> Pose | None:
-    """The pose called `name`: a trial pose, an angle of a sweep, one of the character's saved poses, or a trial of its face or shapes."""
+    """The pose called `name`: a trial pose, an angle of a sweep, a frame of a kept motion, one of the character's saved poses, or a trial of its face or shapes."""
     for p in trial_poses(character):
         if p.name == name:
             return pose_from_turns(character, p.turns)
     for saved in character.poses:
         if saved.name == name:
             return compile_rig(character).evaluate(saved.values)
+    frame = frame_called(character, name)
+    if frame is not None:
+        return frame
     at = swept(character, name)
     if at is not None:
         return pose_from_turns(character, at[0].turns(character, at[1]))

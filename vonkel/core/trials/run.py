@@ -19,6 +19,7 @@ from ..recent import Recent
 from ..rig import Pose, compile_rig
 from ..skin import Deformer
 from ..skin.deform import HANDED
+from .clips import Played, frame_called, played_clips
 from .evenness import even_pose
 from .faces import FaceTrial, LidLook, face_pose, face_trials
 from .measure import Figures, Measurer, gathering_points
@@ -168,7 +169,7 @@ def _seal(character: Character) -> str:
 
 
 def run_trials(character: Character, pictures: bool = True, only: str = "", with_sweeps: bool = False) -> list[Card]:
-    """All trial poses, saved poses and shapes, worst first; or the one that is called `only`.  with_sweeps: every joint through its
+    """All trial poses, saved poses, kept motions and shapes, worst first; or the one that is called `only`.  with_sweeps: every joint through its
     freedom, too, a card for the worst angle of each.
 
     Raises StepRefused without a skin or a shape to try.
@@ -185,6 +186,12 @@ def run_trials(character: Character, pictures: bool = True, only: str = "", with
     for i, sweep in enumerate(over):
         tell((len(todo) + i) / (len(todo) + len(over)), f"turning {sweep.name}")
         cards.append(swept_card(bench, sweep, pictures))
+    for played in played_clips(character) if not only and character.skin is not None else ():
+        tell(1.0, f"playing {played.clip.name}")
+        cards.append(clip_card(bench, played, pictures))
+    frame = frame_called(character, only) if only and not cards else None
+    if frame is not None:
+        cards.append(bench.card(Tried(only, "a frame of a motion", frame), pictures))
     if only and not cards:
         at = swept(character, only)
         if at is not None:
@@ -217,14 +224,33 @@ def swept_card(bench: Bench, sweep: Sweep, pictures: bool) -> Card:
     cards = [bench.card(_at_angle(bench.character, sweep, a), False, False) for a in sweep.angles]
     worst = max(range(len(cards)), key=lambda i: cards[i].badness)
     curve = {
-        "joint": sweep.joint, "axis": sweep.axis, "angles": [round(a, 5) for a in sweep.angles],
+        "joint": sweep.joint, "axis": sweep.axis, "angles": [round(a, 5) for a in sweep.angles], **_curves(cards),
+    }  # fmt: skip
+    best = bench.card(_at_angle(bench.character, sweep, sweep.angles[worst]), pictures)
+    return replace(best, curve=curve, seconds=sum(c.seconds for c in cards))
+
+
+def clip_card(bench: Bench, played: Played, pictures: bool) -> Card:
+    """The card of a motion's worst frame, with the curves of all measures and volumes over its frames."""
+
+    def tried(frame: int) -> Tried:
+        return Tried(played.name_at(frame), f"the motion {played.clip.name}", played.motion.pose(frame))
+
+    cards = [bench.card(tried(f), False, False) for f in played.frames]
+    worst = max(range(len(cards)), key=lambda i: cards[i].badness)
+    curve = {"clip": played.clip.name, "frames": list(played.frames), **_curves(cards)}
+    best = bench.card(tried(played.frames[worst]), pictures)
+    return replace(best, curve=curve, seconds=sum(c.seconds for c in cards))
+
+
+def _curves(cards: list[Card]) -> dict[str, Any]:
+    """What cards that follow one another say, each a list."""
+    return {
         "names": [c.name for c in cards], "grades": [c.grade for c in cards],
         "badness": [round(c.badness, 4) for c in cards],
         "measures": {k: [round(c.found[k].value, 4) for c in cards] for k in cards[0].found},
         "volumes": {k: [round(c.figures.volumes[k], 4) for c in cards] for k in cards[0].figures.volumes},
     }  # fmt: skip
-    best = bench.card(_at_angle(bench.character, sweep, sweep.angles[worst]), pictures)
-    return replace(best, curve=curve, seconds=sum(c.seconds for c in cards))
 
 
 def looked_at(rest: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, float]:

@@ -6,7 +6,7 @@ import { say } from "../widgets/toasts.js";
 import { fullName, inWords } from "../words.js";
 
 /** What a card is called: of a sweep with its joint in words. */
-export const called = (c) => (c.sweep ? c.name.replace(c.sweep.joint, fullName(c.sweep.joint)) : c.name);
+export const called = (c) => (c.sweep?.joint ? c.name.replace(c.sweep.joint, fullName(c.sweep.joint)) : c.name);
 
 /** Why no pose can be tried, or nothing. */
 export const noPoses = (b) =>
@@ -125,7 +125,7 @@ export class Strip {
   }
 
   /** Try all poses; with `sweeps` every joint goes through its freedom, too. */
-  async run(sweeps = this.cards.some((c) => c.sweep)) {
+  async run(sweeps = this.cards.some((c) => c.sweep?.joint)) {
     try {
       const { job } = await call("POST", `/api/c/${this.bench.number}/trials?sweeps=${sweeps}`);
       const before = this.of === this.bench.position().step ? null : this.cards; // of another state

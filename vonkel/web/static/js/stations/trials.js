@@ -37,7 +37,7 @@ function left(b) {
     h("h2", {}, "Poses"),
     h("ul", { class: "rows" }, cards.map(row)),
     noPoses(b) ? h("p", { class: "empty" }, "None yet.") : null,
-    b.strip.cards.length && !b.strip.cards.some((c) => c.sweep)
+    b.strip.cards.length && !b.strip.cards.some((c) => c.sweep?.joint)
       ? acts(button("Turn every joint, too", () => b.strip.run(true), "small"))
       : null,
     h("p", { class: "soft" }, ANGLES),
@@ -112,7 +112,7 @@ const DEGREES = 180 / Math.PI;
 /** What the skin does over a joint's angle: volumes of the limbs that change most, or a measure. */
 function sweptSheet(b, sweep) {
   const shown = b.ui.curve || "volumes",
-    at = sweep.angles.map((a) => a * DEGREES),
+    at = sweep.frames ?? sweep.angles.map((a) => a * DEGREES),
     i = sweep.names.indexOf(b.trial);
   const measures = b.strip.chosen()?.measures ?? [],
     m = measures.find((x) => x.key === shown);
@@ -128,7 +128,7 @@ function sweptSheet(b, sweep) {
     b.pose();
   };
   return [
-    h("h3", {}, "Over the angle"),
+    h("h3", {}, sweep.frames ? "Over the frames" : "Over the angle"),
     select(
       "What the curve shows",
       [["volumes", "volume by limb"], ...measures.map((x) => [x.key, x.title])],
@@ -142,7 +142,8 @@ function sweptSheet(b, sweep) {
       limits: m ? [m.limit] : [],
       now: i < 0 ? null : at[i],
       go,
-      label: "The angle that is looked at",
+      unit: sweep.frames ? "" : "°",
+      label: sweep.frames ? "The frame that is looked at" : "The angle that is looked at",
     }),
   ];
 }

@@ -12,7 +12,7 @@ const ink = (i) => INKS[i % INKS.length];
 
 /**
  * @typedef {{ at: number[], lines: { name: string, values: number[] }[], show: (v: number) => string,
- *   limits?: number[], now: number | null, go: (i: number) => void, label: string }} Plotted
+ *   limits?: number[], now: number | null, go: (i: number) => void, label: string, unit?: string }} Plotted
  */
 
 /** From angles and values to the drawing's pixels.  @param {Plotted} what */
@@ -61,12 +61,12 @@ const key = (lines) =>
   );
 
 /**
- * A drawing of `lines` over `at` (degrees), the values as `show` writes them; `limits`: values that would just pass;
- * `now`: the angle that is looked at; `go(i)`: a click near the i-th angle.
+ * A drawing of `lines` over `at` (degrees, or in `unit`), the values as `show` writes them; `limits`: values that
+ * would just pass; `now`: the angle that is looked at; `go(i)`: a click near the i-th angle.
  * @param {Plotted} what
  */
 export function plot(what) {
-  const { at, lines, show, limits = [], now, label } = what,
+  const { at, lines, show, limits = [], now, label, unit = "°" } = what,
     map = measured(what),
     { x, y, low, high } = map;
   const level = (v, kind) => h("line", { x1: LEFT, x2: W - RIGHT, y1: y(v), y2: y(v), class: kind });
@@ -77,7 +77,7 @@ export function plot(what) {
     role: "slider",
     tabindex: 0,
     "aria-label": label,
-    "aria-valuetext": now === null ? "rest" : `${Math.round(now)}°`,
+    "aria-valuetext": now === null ? "rest" : `${Math.round(now)}${unit}`,
   };
   const svg = h(
     "svg",
@@ -88,8 +88,8 @@ export function plot(what) {
     lines.map((l, i) => line(l, i, what, map)),
     word(2, y(high) + 4, show(high)),
     word(2, y(low) + 4, show(low)),
-    word(LEFT, H - 4, `${Math.round(at[0])}°`),
-    word(W - RIGHT, H - 4, `${Math.round(at.at(-1))}°`, true),
+    word(LEFT, H - 4, `${Math.round(at[0])}${unit}`),
+    word(W - RIGHT, H - 4, `${Math.round(at.at(-1))}${unit}`, true),
   );
   return h("div", {}, svg, lines.length > 1 ? key(lines) : null);
 }
