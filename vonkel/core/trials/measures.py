@@ -118,7 +118,7 @@ def _distortion(f: Figures, limit: float) -> Found:
     return Found(f.distortion, (f.distortion - 1) / (limit - 1), words, f.distortion_point)
 
 
-@measure("rough", "roughness in motion", "edge lengths", 2.05, BY_HAND)
+@measure("rough", "roughness in motion", "edge lengths", 2.4, BY_HAND)
 def _rough(f: Figures, limit: float) -> Found:
     return Found(f.rough, f.rough / limit, f"points {f.rough:.2f} edges off where their neighbours go", f.rough_point)
 
@@ -139,7 +139,7 @@ def _through(f: Figures, limit: float) -> Found:
     return Found(share, share / limit, words, f.through.point)
 
 
-@measure("uneven", "left unlike right", "share of the size", 0.002, SEEN)
+@measure("uneven", "left unlike right", "share of the size", 0.006, SEEN)
 def _uneven(f: Figures, limit: float) -> Found:
     share = f.uneven / f.size
     return Found(share, share / limit, f"left and right {1000 * f.uneven:.1f} mm apart in an even pose", f.uneven_point)
