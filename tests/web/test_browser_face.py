@@ -163,3 +163,39 @@ def test_a_head_from_elsewhere_is_cut_open_and_gets_its_face(page, server):
     moved = np.array(page.js("[...vonkel.plate.points]")).reshape(-1, 3)
     assert np.abs(moved - c.points).max() > 0.03
     assert not page.troubles
+
+
+def test_a_blind_head_gets_eyes_that_shut_and_is_hung_on_a_body(page, server, otter):
+    shop = Workshop(server.store)
+    head = shop.bring_in("blind.obj", gzip.decompress((HEADS / "bust-0.3.obj.gz").read_bytes()))
+    shop.apply(head, "joints.lay_plan", {"plan": "head"})
+    for part in [p.name for p in shop.character(head).parts if p.role == "eye"]:
+        shop.apply(head, "model.remove_part", {"part": part})
+    shop.apply(head, "skin.bind", {})
+    at_face(page, head)
+    found(page)
+    page.page.get_by_label("Upper lid above the line of sight").fill("30")
+    page.page.locator("form", has_text="upper lid").get_by_role("button", name="Build plain eyes").click()
+    page.wait("vonkel.state.parts.filter((p) => p.role === 'lid').length === 4")
+    page.click("Look again")
+    page.wait("vonkel.state.face.marks.find((m) => m.name === 'lid_upper_L')?.sure === 1")
+    make(page)
+    rest = np.array(shop.character(head).points)
+    shell = shop.character(head).part("upper lid_L").points
+    page.page.get_by_label("blink of the eyes").fill("1")
+    page.answered()
+    shut = np.array(page.js("[...vonkel.plate.points]")).reshape(-1, 3)
+    assert (shut - rest)[slice(*shell), 1].min() < -0.005  # its edge has come down
+    assert not page.js(
+        "Object.keys(vonkel.strengths).some((n) => n.startsWith('upper lid'))"
+    )  # no shape has a part in it
+    body = shop.add(otter, {}, "Brought in Lutra")
+    at_face(page, body)
+    page.page.get_by_text("Hang on a head that was rigged alone").click()
+    page.wait("vonkel.ui.others?.length > 0")
+    page.page.get_by_label("The head", exact=True).select_option(str(head))
+    page.click("Hang it on")
+    page.wait("vonkel.state.last.sentence.startsWith('Hung a head')", 60)
+    c = shop.character(body)
+    assert c.joint("lid_upper_L").side == "L" and len(c.points) == len(otter.points) + len(rest)
+    assert not page.troubles

@@ -1,4 +1,5 @@
 // The eyes as a drawing: an iris is dragged to look, an edge of lids to shut or open them, a tick to where they meet.
+import { followed } from "../widgets/drag.js";
 import { choices, slider } from "../widgets/fields.js";
 import { h, tag } from "../widgets/html.js";
 import { reachOf, sliderFor, travels } from "./eyes.js";
@@ -45,24 +46,6 @@ function gaze(values, { aim, middle }, eye) {
   return [way[0] / long, way[1] / long];
 }
 
-/** Follow a pointer over a drawing `wide` units wide: moves from where it was pressed, in its own units. */
-export function followed(event, act, wide = W) {
-  event.preventDefault();
-  const svg = event.currentTarget.ownerSVGElement ?? event.currentTarget,
-    scale = wide / svg.getBoundingClientRect().width,
-    from = [event.clientX, event.clientY];
-  const by = (e) => [(e.clientX - from[0]) * scale, (e.clientY - from[1]) * scale];
-  const move = (e) => act(by(e), false);
-  const stop = (e) => {
-    for (const [name, f] of Object.entries({ pointermove: move, pointerup: stop, pointercancel: stop }))
-      removeEventListener(name, f);
-    act(by(e), true);
-  };
-  addEventListener("pointermove", move);
-  addEventListener("pointerup", stop);
-  addEventListener("pointercancel", stop);
-}
-
 /** Set channels of several controls at once; kept as a pose when the hand lets go. */
 function put(b, all, keep, words) {
   b.trial = "";
@@ -107,7 +90,7 @@ const handle = (more, act, words, value, by = 4) => ({
   role: "slider",
   "aria-label": words,
   "aria-valuetext": value,
-  onpointerdown: (e) => followed(e, act),
+  onpointerdown: (e) => followed(e, act, W),
   onkeydown: (e) => {
     const way = { ArrowUp: [0, -by], ArrowDown: [0, by], ArrowLeft: [-by, 0], ArrowRight: [by, 0] }[e.key];
     if (!way) return;

@@ -1,8 +1,8 @@
 // The Motion shelf: kept motions played and scrubbed, and legs that step along a drawn path.
 import { enterSheet } from "../app/stations.js";
+import { followed } from "../widgets/drag.js";
 import { acts, button, chosenButton, form, own, pairs, select, slider, submit } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
-import { followed } from "./eyesheet.js";
 
 const GAITS = ["walk", "trot", "pace", "amble", "tripod", "one after the other"];
 const PAD = 132; // pixels of the path's sheet

@@ -28,3 +28,25 @@ export function dragged(event, moved) {
   addEventListener("pointercancel", stop);
   moved(at(event), false);
 }
+
+/**
+ * Follow the pointer over a drawing (SVG) that is `wide` units wide: `act([dx, dy], done)` with how far it has gone
+ * from where it was pressed, in the drawing's units.
+ * @param {any} event @param {(by: number[], done: boolean) => void} act @param {number} wide
+ */
+export function followed(event, act, wide) {
+  event.preventDefault();
+  const svg = event.currentTarget.ownerSVGElement ?? event.currentTarget,
+    scale = wide / svg.getBoundingClientRect().width,
+    from = [event.clientX, event.clientY];
+  const by = (e) => [(e.clientX - from[0]) * scale, (e.clientY - from[1]) * scale];
+  const move = (e) => act(by(e), false);
+  const stop = (e) => {
+    for (const [name, f] of Object.entries({ pointermove: move, pointerup: stop, pointercancel: stop }))
+      removeEventListener(name, f);
+    act(by(e), true);
+  };
+  addEventListener("pointermove", move);
+  addEventListener("pointerup", stop);
+  addEventListener("pointercancel", stop);
+}
