@@ -10,7 +10,9 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..character import Character
+from ..character.words import EYE_JOINTS
 from ..derived import derived
+from ..geometry.measures import distance_to_segments
 from ..geometry.walking import Ground, ground_of
 from ..joints.limbs import digit_or_limb_of
 
@@ -138,3 +140,40 @@ def _steps_between(character: Character, names: tuple[str, ...]) -> np.ndarray:
             steps = len(lines[a]) + len(lines[b]) if met is None else met + place[b][lines[a][met]]
             out[a, b] = out[b, a] = steps
     return out
+
+
+SAMPLE = 120  # points of a joint that are looked at
+ELSEWHERE = 2.5  # times as far from its own bone as from another: it holds what isn't its own
+LEAST_HELD = 12
+
+
+@derived("points", "joints", "skin", "skin/joints", "skin/weights", most=8)
+def held_elsewhere(character: Character) -> tuple[tuple[str, str], ...]:
+    """Joints most of whose points lie by another joint's bone, and that one: weights that were swapped or went to a wrong name."""
+    if character.skin is None:
+        return ()
+    held, weights = character.arrays["skin/joints"], character.arrays["skin/weights"]
+    strongest = held[np.arange(len(held)), weights.argmax(1)]
+    sure = weights.max(1) > 0.5
+    bones = {n: _segments(character, n) for n in character.skin.joints if n in character.joint_index}
+    own_size, found = character.size, []
+    for k, name in enumerate(character.skin.joints):
+        rows = np.flatnonzero((strongest == k) & sure)
+        if name not in bones or len(rows) < LEAST_HELD or character.joint(name).role in EYE_JOINTS:
+            continue
+        p = character.points[rows[:: max(1, len(rows) // SAMPLE)]]
+        far = {n: float(np.median(distance_to_segments(p, s))) for n, s in bones.items()}
+        near = min(far, key=lambda n: far[n])
+        if near != name and far[name] > ELSEWHERE * far[near] and far[name] > 0.02 * own_size:
+            found.append((name, near))
+    return tuple(found)
+
+
+def _segments(character: Character, name: str) -> np.ndarray:
+    """(s, 2, 3) from a joint to each of its children; to where it would go on where it has none."""
+    start = np.array(character.joint(name).place)
+    ends = [np.array(c.place) for c in character.children.get(name, ())]
+    parent = character.joint(name).parent
+    if not ends:
+        ends = [start + 0.8 * (start - np.array(character.joint(parent).place))] if parent else [start]
+    return np.array([[start, e] for e in ends])

@@ -13,6 +13,7 @@ from ...core.rig.fitting import driven_joints
 from ...core.rig.kits import gives
 from ...core.rig.kits.limb import limb_joints
 from ...core.skin.between import handed_fresh
+from ...core.skin.strays import held_elsewhere
 from ...core.tolerances import GIMBAL, STRAIGHT, WEIGHT_SUM
 from .kinds import Finding, Mend, counted, some
 
@@ -210,6 +211,14 @@ def skin_findings(c: Character) -> Iterator[Finding]:
             detail=", ".join(helping[:6]),
             joints=helping,
         )
+    elsewhere = held_elsewhere(c)
+    if elsewhere:
+        words = "; ".join(f"{a} holds what lies by {b}" for a, b in elsewhere[:4])
+        yield Finding(
+            station="skin", level="should", title=counted(len(elsewhere), "joint holds another's flesh", "joints hold others' flesh"),
+            detail=f"{words}. Weights were swapped, or went to a wrong name.", joints=[a for a, _ in elsewhere],
+            mend=Mend(label="Bind again", step="skin.bind"),
+        )  # fmt: skip
     crossing = _crossing(c)
     if len(crossing):
         yield Finding(
