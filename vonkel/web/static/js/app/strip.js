@@ -121,7 +121,14 @@ export class Strip {
     bench.trial = bench.trial === card.name ? "" : card.name;
     bench.heat = !!bench.kind.heat;
     bench.showHeat();
-    bench.pose();
+    this.pose();
+  }
+
+  /** Show the pose that is looked at; the eye goes along with a motion that carries the figure away. */
+  async pose() {
+    const { bench } = this;
+    await bench.posed();
+    bench.followFigure(this.chosen()?.sweep?.frames ? bench.plate.carriedBy() : [0, 0, 0]);
   }
 
   /** Try all poses; with `sweeps` every joint goes through its freedom, too. */

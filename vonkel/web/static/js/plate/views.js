@@ -293,6 +293,17 @@ export class Views {
     this.draw();
   }
 
+  /** How far over the ground the shown points lie from rest, in the mean, metres. */
+  carriedBy() {
+    const { points, rest } = /** @type {any} */ (this);
+    const mean = (k) => {
+      let sum = 0;
+      for (let i = k; i < rest.length; i += 3) sum += points[i] - rest[i];
+      return (3 * sum) / rest.length;
+    };
+    return rest?.length ? [mean(0), 0, mean(2)] : [0, 0, 0];
+  }
+
   /** All views go along by so many metres. */
   goAlong([x, y, z]) {
     if (!x && !y && !z) return;

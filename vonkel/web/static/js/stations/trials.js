@@ -125,7 +125,7 @@ function sweptSheet(b, sweep) {
         .map(([name, values]) => ({ name: inWords(name), values }));
   const go = (k) => {
     b.trial = sweep.names[k];
-    b.pose();
+    b.strip.pose();
   };
   return [
     h("h3", {}, sweep.frames ? "Over the frames" : "Over the angle"),
@@ -150,9 +150,9 @@ function sweptSheet(b, sweep) {
 
 /** A measure's value as it is read. */
 function inItsUnit({ value, unit }) {
-  if (unit === "×") return `× ${value.toFixed(2)}`;
+  if (unit.startsWith("×")) return `× ${value.toFixed(2)}`;
   if (unit.startsWith("share")) return `${(100 * value).toFixed(1)} %`;
-  return unit === "number" ? String(value) : `${value} ${unit}`;
+  return unit === "number" ? String(value) : `${value.toFixed(2)} ${unit}`;
 }
 
 function lookAtWorst(b, c) {
