@@ -125,7 +125,9 @@ def test_the_beetle_walks_over_hills_along_a_drawn_way(page, server):
     assert page.js("Math.hypot(vonkel.values.whole['move x'], vonkel.values.whole['move z'])") > 0.5
     far = points(page)
     page.click("Back to rest")
-    page.wait("!Object.keys(vonkel.values).length && vonkel.live.idle")
+    page.wait(
+        "!Object.keys(vonkel.values).length && vonkel.live.idle && Math.abs(vonkel.plate.points[2] - vonkel.plate.rest[2]) < 1e-3"
+    )
     assert np.linalg.norm((far - points(page)).mean(0)) > 0.5
     c = shop.character(number)
     assert c.clips[0].rate == 24 and len(c.arrays["clip/walk/values"]) == last + 1
