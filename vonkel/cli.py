@@ -189,13 +189,11 @@ def trial(
     jobs: Annotated[int, typer.Option(min=0, help="how many characters at a time; 0: one for each core")] = 0,
 ) -> None:
     """Run the trials and print the cards with raw figures, worst first.  Exit code 1 when limits are broken."""
-    from .core.tolerances import MAX_FILE_BYTES
     from .readings.guard import parse_limits
 
     kept = None
     if limits is not None:
-        data = limits.read_bytes() if limits.is_file() else b""
-        kept = parse_limits(data[:MAX_FILE_BYTES], str(limits))
+        kept = parse_limits(_bytes(limits), str(limits))
     named = _subjects(subjects)
     several = len(named) > 1
     for folder in (page, table) if several else ():
@@ -247,16 +245,13 @@ def _tried_all(
 
 def _tried(what: tuple[str, Path, bool, bool]) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     """What is told of a character, and its cards, with pictures where they are wanted."""
-    import base64
-
     from .core.trials import run_trials
     from .readings.trial_page import told_of
 
     name, store, sweeps, pictures = what
     character = _subject(name, store)
     cards = run_trials(character, pictures=pictures, with_sweeps=sweeps)
-    shown = [{"picture": base64.b64encode(c.picture).decode()} if pictures else {} for c in cards]
-    return told_of(character), [{**c.as_dict(), **p} for c, p in zip(cards, shown, strict=True)]
+    return told_of(character), [c.as_dict(with_picture=pictures) for c in cards]
 
 
 def _guarded(

@@ -13,7 +13,8 @@ from vonkel.core.character import Freedom
 from vonkel.core.errors import BadFile
 from vonkel.core.handover import written
 from vonkel.core.joints.freedom import with_freedom
-from vonkel.core.trials import run_trials, trial_pose
+from vonkel.core.skin import Deformer
+from vonkel.core.trials import HANDED_OVER, run_trials, trial_pose
 from vonkel.core.trials.distortion import distortions, rest_maps, worst_distortion
 from vonkel.core.trials.measure import Measurer
 from vonkel.core.trials.measures import MEASURES
@@ -142,9 +143,6 @@ def test_only_poses_that_a_change_moves_are_measured_again(monkeypatch):
     assert 0 < len(measured) < len(first)
     afresh = Measurer(changed)
     card = max(now.values(), key=lambda k: k.badness)
-    from vonkel.core.skin import Deformer
-    from vonkel.core.trials import HANDED_OVER
-
     points = Deformer(changed).deform(trial_pose(changed, card.name), HANDED_OVER).astype(float)
     assert real(afresh, points).stretch_most == pytest.approx(card.figures.stretch_most)
 

@@ -10,7 +10,7 @@ from vonkel.core.errors import BadParameters, NotFound, StepRefused
 from vonkel.core.motion.clips import values_at
 from vonkel.core.rig import compile_rig
 from vonkel.core.trials import run_trials, trial_pose
-from vonkel.core.walking import FOUR, Gait, Ground, Path, feet_kept, feet_of, pattern
+from vonkel.core.walking import FOUR, Gait, Ground, Path, _foothold, feet_kept, feet_of, pattern
 from vonkel.readings.trial_page import trial_table
 from vonkel.steps.motion import Walking, gait_of
 from vonkel.steps.registry import STEPS
@@ -114,8 +114,6 @@ def test_stance_swing_and_lift_are_as_asked():
 def test_feet_search_their_footholds_and_say_where_there_is_none():
     ground = Ground(np.array([[1.0, 0.0, 0.3, 0.2]]), np.array([[0.0, 0.0, 0.1], [5.0, 5.0, 2.0]]))
     gait = Gait(0.3, 0.05, 1.0, 0.6, (0.0,), aside=0.2, deep=0.1, high=0.1)
-    from vonkel.core.walking import _foothold
-
     spot, height, ok = _foothold(ground, np.array([0.0, 0.0]), gait)
     assert ok and height == 0 and 0.1 <= np.linalg.norm(spot) <= 0.2  # beside the hole
     spot, height, ok = _foothold(ground, np.array([1.0, 0.0]), gait)

@@ -122,8 +122,7 @@ def _meshes(body: Character, head: Character) -> Character:
         old.model_copy(update={k: getattr(new, k) for k in ("name", "points", "faces", "lines")})
         for new, old in zip(result.parts[first:], head.parts, strict=True)
     )
-    arrays: dict[str, np.ndarray | None] = {"handed/joints": None, "handed/weights": None}
-    arrays |= {k: None for k in body.arrays if k.startswith("handed/")}
+    arrays: dict[str, np.ndarray | None] = {k: None for k in body.arrays if k.startswith("handed/")}
     if "colours" in a:
         arrays["colours"] = np.concatenate([result.arrays["colours"][:n], a["colours"]])
     if "uvs" in a:

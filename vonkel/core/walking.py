@@ -11,15 +11,18 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import maximum_filter1d
+from scipy.spatial.transform import Rotation
 
 from .character import Character, Control, Ref, Track
 from .errors import BadParameters, StepRefused
 from .geometry.easing import smoothstep
-from .motion.clips import values_at
+from .motion.clips import frames_of
 from .rig import compile_rig
 from .rig.builder import WHOLE
-from .rig.frames import angles_in_order
+from .rig.frames import angles_in_order, frame_of, place_of
 from .rig.kits import gives
+from .rig.kits.limb import limb_joints
+from .rig.motion import clip_motion
 
 STANDS = 0.2  # of the height: a limb whose target rests no higher than this over the ground is a leg
 SEARCHED = 5, 12  # rings, and directions of each, in which a foot looks for a foothold
@@ -86,9 +89,17 @@ class Gait:
     high: float
     tilt: float = 0.7
 
+    @property
+    def speed(self) -> float:
+        """Metres a second."""
+        return self.stride / self.period
+
 
 def feet_of(character: Character) -> list[Foot]:
-    """The feet that step: targets of limbs that rest near the ground, from the hindmost on, left before right."""
+    """The feet that step: targets of limbs that rest near the ground, from the hindmost on, left before right.
+
+    Raises StepRefused where there is none.
+    """
     low = float(character.points[:, 1].min()) if len(character.points) else 0.0
     found = []
     for kit in character.kits:
@@ -97,9 +108,12 @@ def feet_of(character: Character) -> list[Foot]:
         target = next((c for c in character.controls if c.kit == kit.name and c.key == "target"), None)
         if target is None or target.place[1] - low > STANDS * character.height:
             continue
-        names = [n for role in ("upper", "middle", "end") for n in kit.joints[role]]
-        places = np.array([character.joint(n).place for n in names])
+        places = np.array([character.joint(n).place for n in limb_joints(kit)])
         found.append((target, float(np.linalg.norm(np.diff(places, axis=0), axis=1).sum()), places[0], places[-1]))
+    if not found:
+        raise StepRefused(
+            "No foot stands on the ground by a target.", character.name, "Put legs on at the Limbs station first."
+        )
     out = []
     for side in ("L", "R", "C"):
         mine = sorted((f for f in found if f[0].side == side), key=lambda f: f[0].place[2])
@@ -165,44 +179,40 @@ class Path:
         return out + (s - inner)[:, None] * way, np.unwrap(np.arctan2(way[:, 0], way[:, 1]))
 
 
-@dataclass(frozen=True)
-class Walk:
-    """What a walk comes to: values (f, t) of its tracks; footholds by foot (k, 3); held: whether each foothold was found."""
+def walked(
+    character: Character, gait: Gait, path: Path, ground: Ground, rate: float
+) -> tuple[tuple[Track, ...], np.ndarray]:
+    """The walk along a path, begun in mid stride: its tracks, and their values (f, t).
 
-    tracks: tuple[Track, ...]
-    values: np.ndarray
-    footholds: tuple[np.ndarray, ...]
-    held: tuple[np.ndarray, ...]
-
-
-def walked(character: Character, gait: Gait, path: Path, ground: Ground, rate: float) -> Walk:
-    """The walk along a path, begun in mid stride.  Raises StepRefused where nothing can step or nothing carries the figure."""
+    Raises StepRefused where nothing can step or nothing carries the figure.
+    """
     feet = feet_of(character)
-    if not feet or WHOLE not in character.control_named:
+    if WHOLE not in character.control_named:
         raise StepRefused(
-            "No foot stands on the ground by a target.", character.name, "Put legs on at the Limbs station first."
+            "Nothing carries the figure as a whole.", character.name, "Put the kits on at the Limbs station."
         )
     if len(gait.phases) != len(feet):
         raise BadParameters(f"There are {len(feet)} feet and {len(gait.phases)} phases.", character.name)
-    speed = gait.stride / gait.period
-    frames = int(round(path.length / speed * rate)) + 1
+    frames = int(round(path.length / gait.speed * rate)) + 1
     if frames > MOST_FRAMES:
         raise BadParameters(
             f"That would be {frames} frames; {MOST_FRAMES} at most.", character.name, "Make the path shorter."
         )
-    time = np.arange(frames) / rate
-    place, heading = path.at(speed * time)
+    time, window = np.arange(frames) / rate, max(1, int(round(SMOOTH * gait.period * rate)))
+    place, heading = path.at(gait.speed * time)
     whole = character.control_named[WHOLE]
-    world, yaws, base, holds, held = _stepped(feet, gait, path, ground, speed, time, whole)
-    ride = _ridden(feet, gait, base, place, heading, rate)
-    turn = np.stack([_turned(y, p, r) for y, p, r in zip(heading, ride[:, 1], ride[:, 2], strict=True)])
     centre = np.array(whole.place)
-    moved = np.stack([place[:, 0], centre[1] + ride[:, 0], place[:, 1]], 1)
-    moved[:, 1] -= _lowered(feet, world, yaws, turn, moved - centre, centre, int(round(SMOOTH * gait.period * rate)))
+    stepped = [_stepped(f, phase, gait, path, ground, time, centre) for f, phase in zip(feet, gait.phases, strict=True)]
+    world, facing, base = (np.stack(x, 1) for x in zip(*stepped, strict=True))
+    high, pitch, roll = _ridden(feet, gait, base, window).T
+    turn = Rotation.from_euler("YXZ", np.stack([heading, pitch, roll], 1)).as_matrix()
+    moved = np.stack([place[:, 0], centre[1] + high, place[:, 1]], 1)
+    moved[:, 1] -= _lowered(feet, world, facing, turn, moved - centre, centre, window)
     tracks, columns = [], []
 
     def add(control: Control, moves: np.ndarray, turns: np.ndarray) -> None:
-        angles = np.array([angles_in_order(control.order, _frame(t)) for t in turns])
+        still = np.zeros((len(turns), 3, 1))
+        angles = np.array([angles_in_order(control.order, frame_of(m)) for m in np.concatenate([turns, still], 2)])
         for k, axis in enumerate("xyz"):
             for word, values in (("move", moves[:, k]), ("turn", np.unwrap(angles[:, k]))):
                 tracks.append(Track(thing=Ref.control(control.name), channel=f"{word} {axis}"))
@@ -211,46 +221,38 @@ def walked(character: Character, gait: Gait, path: Path, ground: Ground, rate: f
     add(whole, moved - centre, turn)
     for i, foot in enumerate(feet):
         own = np.einsum("fji,fj->fi", turn, world[:, i] - moved) + centre - foot.rest
-        facing = np.stack([_turned(y, 0.0, 0.0) for y in yaws[:, i]])
-        add(foot.control, own, np.einsum("fji,fjk->fik", turn, facing))
-    return Walk(tuple(tracks), np.stack(columns, 1), holds, held)
-
-
-Stepped = tuple[np.ndarray, np.ndarray, np.ndarray, tuple[np.ndarray, ...], tuple[np.ndarray, ...]]
+        add(foot.control, own, np.einsum("fji,fjk->fik", turn, facing[:, i]))
+    return tuple(tracks), np.stack(columns, 1)
 
 
 def _stepped(
-    feet: list[Foot], gait: Gait, path: Path, ground: Ground, speed: float, time: np.ndarray, whole: Control
-) -> Stepped:
-    """Where each foot is in the world (f, n, 3), which way it faces (f, n), what it stands over without its lift (f, n), and its footholds."""
-    n = len(time)
-    world, yaws, base = np.zeros((n, len(feet), 3)), np.zeros((n, len(feet))), np.zeros((n, len(feet)))
-    holds, held = [], []
-    centre = np.array([whole.place[0], whole.place[2]])
-    for i, (foot, phase) in enumerate(zip(feet, gait.phases, strict=True)):
-        cycle = time / gait.period - phase
-        first, last = int(np.floor(cycle[0])), int(np.floor(cycle[-1])) + 1
-        down = np.arange(first, last + 1) + phase
-        middle, yaw = path.at(speed * gait.period * (down + 0.5 * gait.duty))
-        c, s = np.cos(yaw), np.sin(yaw)
-        off = foot.rest[[0, 2]] - centre
-        wanted = middle + np.stack([c * off[0] + s * off[1], -s * off[0] + c * off[1]], 1)
-        found = [_foothold(ground, w, gait) for w in wanted]
-        spots = np.array([[p[0], foot.rest[1] + h, p[1]] for p, h, _ in found])
-        level = np.array([h for _, h, _ in found])
-        at = np.clip(np.floor(cycle).astype(int) - first, 0, len(spots) - 2)
-        u = np.clip((cycle - (at + first) - gait.duty) / (1 - gait.duty), 0.0, 1.0)
-        share = smoothstep(u)[:, None]
-        world[:, i] = spots[at] + share * (spots[at + 1] - spots[at])
-        line = world[:, i, [0, 2]]
-        over = np.nan_to_num(ground.height(line), nan=0.0) + foot.rest[1] - world[:, i, 1]
-        swings = (u > 0) & (u < 1)
-        world[:, i, 1] += np.where(swings, 4 * u * (1 - u) * gait.lift + np.maximum(over, 0.0), 0.0)
-        yaws[:, i] = yaw[at] + share[:, 0] * (yaw[at + 1] - yaw[at])
-        base[:, i] = level[at] + share[:, 0] * (level[at + 1] - level[at])
-        holds.append(spots)
-        held.append(np.array([ok for _, _, ok in found]))
-    return world, yaws, base, tuple(holds), tuple(held)
+    foot: Foot, phase: float, gait: Gait, path: Path, ground: Ground, time: np.ndarray, centre: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Where a foot is in the world (f, 3), which way it faces (f, 3, 3), and how high what it stands over lies, without its lift (f,)."""
+    cycle = time / gait.period - phase
+    first, last = int(np.floor(cycle[0])), int(np.floor(cycle[-1])) + 1
+    down = np.arange(first, last + 1) + phase
+    middle, yaw = path.at(gait.speed * gait.period * (down + 0.5 * gait.duty))
+    wanted = middle + (_yawed(yaw) @ (foot.rest - centre))[:, [0, 2]]
+    found = [_foothold(ground, w, gait) for w in wanted]
+    spots, level = np.array([[p[0], foot.rest[1] + h, p[1]] for p, h, _ in found]), np.array([h for _, h, _ in found])
+    at = np.clip(np.floor(cycle).astype(int) - first, 0, len(spots) - 2)
+    u = np.clip((cycle - (at + first) - gait.duty) / (1 - gait.duty), 0.0, 1.0)
+    share = smoothstep(u)
+
+    def between(x: np.ndarray) -> np.ndarray:
+        return np.asarray(x[at] + share.reshape(-1, *[1] * (x.ndim - 1)) * (x[at + 1] - x[at]))
+
+    world = between(spots)
+    over = np.nan_to_num(ground.height(world[:, [0, 2]]), nan=0.0) + foot.rest[1] - world[:, 1]
+    swings = (u > 0) & (u < 1)
+    world[:, 1] += np.where(swings, 4 * u * (1 - u) * gait.lift + np.maximum(over, 0.0), 0.0)
+    return world, _yawed(between(yaw)), between(level)
+
+
+def _yawed(yaw: np.ndarray) -> np.ndarray:
+    """(n, 3, 3): turns about the upright, from +z to +x."""
+    return np.asarray(Rotation.from_euler("Y", yaw[:, None]).as_matrix())
 
 
 def _foothold(ground: Ground, wanted: np.ndarray, gait: Gait) -> tuple[np.ndarray, float, bool]:
@@ -269,9 +271,7 @@ def _foothold(ground: Ground, wanted: np.ndarray, gait: Gait) -> tuple[np.ndarra
     return p[best], float(height[best]), True
 
 
-def _ridden(
-    feet: list[Foot], gait: Gait, base: np.ndarray, place: np.ndarray, heading: np.ndarray, rate: float
-) -> np.ndarray:
+def _ridden(feet: list[Foot], gait: Gait, base: np.ndarray, window: int) -> np.ndarray:
     """(f, 3): how high the body rides, and how far it pitches and rolls: the plane through what the feet stand over, evened."""
     rest = np.array([f.rest[[0, 2]] for f in feet])
     rest = rest - rest.mean(0)
@@ -281,55 +281,31 @@ def _ridden(
     plane = np.linalg.solve(a.T @ a + weak, a.T @ base.T).T  # (f, 3): height, and rise to the left and ahead
     if len(feet) < 3:  # two feet hold no plane
         plane[:, 1:] = 0.0
-    window = max(1, int(round(SMOOTH * gait.period * rate)))
-    if window > 1 and len(plane) > 1:
-        padded = np.vstack([np.repeat(plane[:1], window, 0), plane, np.repeat(plane[-1:], window, 0)])
-        kernel = np.hanning(window + 2)[1:-1]
-        kernel /= kernel.sum()
-        plane = np.stack([np.convolve(padded[:, k], kernel, "same")[window:-window] for k in range(3)], 1)
-    return np.stack([plane[:, 0], -np.arctan(plane[:, 2]) * gait.tilt, np.arctan(plane[:, 1]) * gait.tilt], 1)
+    high, left, ahead = (_evened(x, window) for x in plane.T)
+    return np.stack([high, -np.arctan(ahead) * gait.tilt, np.arctan(left) * gait.tilt], 1)
 
 
 def _lowered(
-    feet: list[Foot],
-    world: np.ndarray,
-    yaws: np.ndarray,
-    turn: np.ndarray,
-    moved: np.ndarray,
-    centre: np.ndarray,
-    window: int,
-) -> np.ndarray:
+    feet: list[Foot], world: np.ndarray, facing: np.ndarray, turn: np.ndarray, moved: np.ndarray, centre: np.ndarray, window: int
+) -> np.ndarray:  # fmt: skip
     """(f,) how far the body sinks so that every leg reaches its foot, evened over `window` frames and nowhere less than it must."""
     need = np.zeros(len(world))
     for i, foot in enumerate(feet):
-        c, s = np.cos(yaws[:, i]), np.sin(yaws[:, i])
-        x, y, z = foot.end - foot.rest
-        end = world[:, i] + np.stack([c * x + s * z, np.full(len(c), y), -s * x + c * z], 1)
+        end = world[:, i] + facing[:, i] @ (foot.end - foot.rest)
         root = (turn @ (foot.root - centre)) + centre + moved
         flat = np.linalg.norm((root - end)[:, [0, 2]], axis=1)
         high = np.sqrt(np.maximum((STRETCHED * foot.reach) ** 2 - flat**2, 0.0))
         need = np.maximum(need, root[:, 1] - end[:, 1] - high)
-    need = np.maximum(need, 0.0)
-    if window < 2 or not need.any():
-        return need
-    most = maximum_filter1d(need, window, mode="nearest")
+    return np.asarray(np.maximum(_evened(maximum_filter1d(need, window, mode="nearest"), window), need))
+
+
+def _evened(values: np.ndarray, window: int) -> np.ndarray:
+    """Values (f,) as means over `window` frames, the middle ones weighing most; both ends go on as they are."""
+    if window < 2:
+        return values
     kernel = np.hanning(window + 2)[1:-1]
-    padded = np.concatenate([np.repeat(most[:1], window), most, np.repeat(most[-1:], window)])
-    evened = np.convolve(padded, kernel / kernel.sum(), "same")[window:-window]
-    return np.asarray(np.maximum(evened, need))
-
-
-def _turned(yaw: float, pitch: float, roll: float) -> np.ndarray:
-    """(3, 3): about the upright, then its own left, then its own way ahead."""
-    cy, sy, cp, sp, cr, sr = np.cos(yaw), np.sin(yaw), np.cos(pitch), np.sin(pitch), np.cos(roll), np.sin(roll)
-    y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
-    x = np.array([[1, 0, 0], [0, cp, -sp], [0, sp, cp]])
-    z = np.array([[cr, -sr, 0], [sr, cr, 0], [0, 0, 1]])
-    return np.asarray(y @ x @ z)
-
-
-def _frame(m: np.ndarray) -> tuple[float, ...]:
-    return (*m[0].tolist(), 0.0, *m[1].tolist(), 0.0, *m[2].tolist(), 0.0)
+    padded = np.concatenate([np.repeat(values[:1], window), values, np.repeat(values[-1:], window)])
+    return np.asarray(np.convolve(padded, kernel / kernel.sum(), "same")[window:-window])
 
 
 @dataclass(frozen=True)
@@ -342,20 +318,18 @@ class Kept:
 
 def feet_kept(character: Character, name: str, gait: Gait) -> Kept:
     """What of a clip's planted feet the solve keeps: where the joints that the targets hold really are."""
-    clip = next(c for c in character.clips if c.name == name)
-    values = character.arrays[f"clip/{name}/values"]
-    program, feet = compile_rig(character), feet_of(character)
-    poses = [program.evaluate(values_at(clip, values, k)) for k in range(len(values))]
+    motion, count = clip_motion(compile_rig(character), character, name), len(frames_of(character, name))
+    feet, poses = feet_of(character), [motion.pose(k) for k in range(count)]
     slid = missed = 0.0
     for foot, phase in zip(feet, gait.phases, strict=True):
         kit = next(k for k in character.kits if k.name == foot.control.kit)
-        joint = character.joint_index[kit.joints["end"][0]]
+        joint = character.joint_index[limb_joints(kit)[-1]]
         at = np.array([p.joints[joint, :, 3] for p in poses])
-        target = np.array([np.array(p.controls[foot.control.name])[[3, 7, 11]] for p in poses])
-        cycle = np.arange(len(values)) / clip.rate / gait.period - phase
+        target = np.array([place_of(p.controls[foot.control.name]) for p in poses])
+        cycle = np.arange(count) / motion.rate / gait.period - phase
         step, stands = np.floor(cycle), (cycle - np.floor(cycle)) < gait.duty
-        off = np.array(character.joint(kit.joints["end"][0]).place) - foot.rest
-        missed = max(missed, float(np.linalg.norm(at - target - off, axis=1).max()) / foot.reach)
+        off = at - target - (foot.end - foot.rest)
+        missed = max(missed, float(np.linalg.norm(off, axis=1).max()) / foot.reach)
         for k in np.unique(step[stands]):
             own = at[stands & (step == k)]
             slid = max(slid, float(np.linalg.norm(own - own.mean(0), axis=1).max()) / foot.reach)

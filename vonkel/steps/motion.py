@@ -10,7 +10,7 @@ from pydantic import Field
 from ..core.character import Character, Clip, Name, Number, Ref, Track
 from ..core.character.references import renamed
 from ..core.character.refs import ControlName
-from ..core.errors import BadParameters, NotFound, StepRefused
+from ..core.errors import BadParameters, NotFound
 from ..core.motion import with_clip, without_clip
 from ..core.motion.clips import clip_named
 from ..core.rig.builder import WHOLE
@@ -68,10 +68,6 @@ class Walking(Params):
 def gait_of(character: Character, p: Walking) -> Gait:
     """The gait that parameters ask for, with what they leave open.  Raises StepRefused where no foot steps."""
     feet = feet_of(character)
-    if not feet:
-        raise StepRefused(
-            "No foot stands on the ground by a target.", character.name, "Put legs on at the Limbs station first."
-        )
     phases, duty = pattern(feet, p.gait)
     unknown = set(p.phases) - {f.control.name for f in feet}
     if unknown:
@@ -96,8 +92,8 @@ def walk(character: Character, p: Walking) -> Character:
     start = np.array([whole.place[0], whole.place[2]]) if whole is not None else np.zeros(2)
     places = np.array(p.path, float).reshape(-1, 2) if len(p.path) > 1 else start + [[0.0, 0.0], [0.0, 4 * gait.stride]]
     ground = Ground(np.array(p.bumps, float).reshape(-1, 4), np.array(p.holes, float).reshape(-1, 3))
-    made = walked(character, gait, Path(places), ground, p.rate)
-    return with_clip(character, p.name, p.rate, made.tracks, made.values)
+    tracks, values = walked(character, gait, Path(places), ground, p.rate)
+    return with_clip(character, p.name, p.rate, tracks, values)
 
 
 class NamedClip(Params):

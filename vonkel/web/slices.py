@@ -18,6 +18,7 @@ import numpy as np
 
 from ..core.character import Character, opposite_name
 from ..core.derived import derived
+from ..core.motion.clips import frames_of
 from ..core.recent import Recent
 from ..core.shapes.moves import farthest, led_shapes
 from ..core.skin.between import handed_fresh
@@ -183,7 +184,7 @@ def _boards(look: Look) -> list[dict[str, Any]]:
 
 def _clips(look: Look) -> list[dict[str, Any]]:
     c = look.character
-    return [k.model_dump() | {"frames": len(c.arrays[f"clip/{k.name}/values"])} for k in c.clips]
+    return [k.model_dump() | {"frames": len(frames_of(c, k.name))} for k in c.clips]
 
 
 def _named(field: str) -> Callable[[Look], list[dict[str, Any]]]:

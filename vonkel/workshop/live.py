@@ -12,10 +12,10 @@ import numpy as np
 from ..core.character import Character, Inputs
 from ..core.errors import BadParameters
 from ..core.joints.edit import moved_places
-from ..core.motion.clips import clip_named, values_at
+from ..core.motion.clips import frames_of
 from ..core.rig import Clock, PartialEvaluator, Pose, RigProgram, compile_rig
 from ..core.rig.drag import Grip, grip
-from ..core.rig.motion import Motion, there_and_back
+from ..core.rig.motion import Motion, clip_motion, there_and_back
 from ..core.rig.reach import reached
 from ..core.skin import Deformer
 from ..core.trials import HANDED_OVER, trial_pose
@@ -217,14 +217,12 @@ class Session:
     def _clip(self, asked: ClipMessage) -> Pose:
         """A frame of a kept motion; what it sets is told, so that fields show it and the hand can go on from there."""
         assert self.program is not None and self.character is not None
-        clip = clip_named(self.character, asked.name)
-        values = self.character.arrays[f"clip/{clip.name}/values"]
-        if self.motion is None or self.motion[0] != clip.name:
-            way = Motion(self.program, lambda frame: values_at(clip, values, frame), float(clip.rate))
-            self.motion = (clip.name, way)
-        frame = min(asked.frame, len(values) - 1)
-        self.said |= {"clip": frame, "values": values_at(clip, values, frame)}
-        return self.motion[1].pose(frame)
+        if self.motion is None or self.motion[0] != asked.name:
+            self.motion = (asked.name, clip_motion(self.program, self.character, asked.name))
+        frame = min(asked.frame, len(frames_of(self.character, asked.name)) - 1)
+        played = self.motion[1]
+        self.said |= {"clip": frame, "values": played.inputs_at(frame)}
+        return played.pose(frame)
 
     def _trial(self, asked: TrialMessage) -> Pose:
         assert self.character is not None

@@ -393,7 +393,7 @@ class Workshop:
         step = self.store.position(character).step
         digest = self.store.snapshot_hash(step)
         cards = run_trials(self.character(character, step), with_sweeps=with_sweeps)
-        listed = [{**c.as_dict(), "picture": base64.b64encode(c.picture).decode()} for c in cards]
+        listed = [c.as_dict(with_picture=True) for c in cards]
         if digest:
             self.store.put_result(digest, "trials", json.dumps(listed).encode())
         return listed

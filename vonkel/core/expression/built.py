@@ -12,7 +12,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from ..character import Character, Joint, Side, unique_name
+from ..character import Character, Joint, Part, Side, unique_name
 from ..errors import StepRefused
 from ..face.estimate import Estimate
 from ..face.eyes import Eye, of_side
@@ -111,10 +111,15 @@ def built_parts(character: Character, sides: Sequence[Side]) -> list[str]:
         if joint is None:
             continue
         for part in [*shells, *(p for p in character.parts if p.role == "eye" and shells)]:
-            p = character.points[slice(*part.points)] - joint.place
-            if np.linalg.norm(p.mean(0)) < 0.8 * np.median(np.linalg.norm(p, axis=1)):
+            if _around(character, part, joint):
                 out.append(part.name)
     return out
+
+
+def _around(character: Character, part: Part, joint: Joint) -> bool:
+    """Whether a ball or a shell lies about an eye's joint: those of another eye lie aside."""
+    p = character.points[slice(*part.points)] - joint.place
+    return bool(np.linalg.norm(p.mean(0)) < 0.8 * np.median(np.linalg.norm(p, axis=1)))
 
 
 def built_eyes(
@@ -197,8 +202,7 @@ def _with_meshes(character: Character, eye: Built, made: list[tuple[str, str, np
     starts = np.r_[0, np.cumsum([len(f) for f in faces])]
     corners = np.concatenate([np.array(f) for f in faces])
     old, parts_before = len(character.points), len(character.parts)
-    painted = "colours" in character.arrays
-    if not painted:
+    if "colours" not in character.arrays:
         character = character.with_(arrays={"colours": point_colours(character)})
     none = np.zeros(1, np.int64), np.zeros(0, np.int64)
     result = with_parts(character, tuple(n for n, *_ in made), places, numbers, (starts, corners), none)
@@ -246,9 +250,9 @@ def built_opening(character: Character, upper: Joint) -> float:
     above = np.cross(ahead, across)
     edges = {}
     for part in character.parts:
+        if part.role != "lid" or not _around(character, part, upper):
+            continue
         p = character.points[slice(*part.points)] - upper.place
-        if part.role != "lid" or np.linalg.norm(p.mean(0)) > 0.8 * np.median(np.linalg.norm(p, axis=1)):
-            continue  # a shell of another eye
         q = p[np.abs(p @ across) < 0.5 * np.linalg.norm(p, axis=1)]
         a = np.arctan2(q @ above, q @ ahead)
         front = a[np.abs(a) < np.pi / 2]

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..character import Character
 from ..geometry.rotations import unit
-from ..geometry.topology import labels_of
+from ..geometry.topology import labels_of, topology_of_triangles
 from .estimate import Estimate
 from .head import across_of
 
@@ -19,7 +19,7 @@ HOLE = 3  # a border of fewer edges is a crack, which the Model station tells of
 
 @dataclass(frozen=True)
 class HeadCheck:
-    """turned, leant: degrees that the head is turned to the body's left about the upright, and leans to its left; nods: looks up.
+    """turned, leant: degrees that the head is turned to the body's left about the upright, and leans to its left.
 
     holes: points of the character along each open border of the skin; shown: part role → its points that no lips hide, and their
     share of all; cuts: side → the share of an eye's opening along which its ball lies in the skin.
@@ -27,7 +27,6 @@ class HeadCheck:
 
     turned: float
     leant: float
-    nods: float
     holes: tuple[np.ndarray, ...]
     shown: dict[str, tuple[np.ndarray, float]]
     cuts: dict[str, float]
@@ -36,7 +35,7 @@ class HeadCheck:
 def check_head(character: Character, face: Estimate) -> HeadCheck:
     """Look at a head that was read; nothing is changed."""
     head = face.head
-    left, up, ahead = head.turn
+    left, _, ahead = head.turn
     across = np.array(across_of(character))
     before = unit(np.cross(across, [0.0, 1.0, 0.0]))
     level = unit(ahead * [1, 0, 1])
@@ -52,18 +51,15 @@ def check_head(character: Character, face: Estimate) -> HeadCheck:
         if len(eye.points) and not eye.shelled:
             cuts[eye.side] = float((np.linalg.norm(eye.rim - eye.centre, axis=1) < TOUCHES * eye.radius).mean())
     return HeadCheck(
-        float(turned), float(np.degrees(np.arcsin(np.clip(-left[1], -1, 1)))),
-        float(np.degrees(np.arcsin(np.clip(ahead[1], -1, 1)))), _holes(face), shown, cuts,
+        float(turned), float(np.degrees(np.arcsin(np.clip(-left[1], -1, 1)))), _holes(face), shown, cuts,
     )  # fmt: skip
 
 
 def _holes(face: Estimate) -> tuple[np.ndarray, ...]:
     """Points along each border of the head's own skin; where it was cut from its body is none."""
     head = face.head
-    t = head.t
-    sides = np.sort(np.vstack([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1)
-    edges, count = np.unique(sides, axis=0, return_counts=True)
-    open_ = edges[(count == 1) & head.surface[edges].all(1)]
+    flat = topology_of_triangles(head.t, len(head.p))
+    open_ = flat.edges[(flat.edge_faces == 1) & head.surface[flat.edges].all(1)]
     if not len(open_):
         return ()
     label, rows = labels_of(open_, len(head.p)), np.unique(open_)

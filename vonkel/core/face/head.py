@@ -23,7 +23,7 @@ from ..geometry.measures import distance_to_segments
 from ..geometry.rays import first_hits
 from ..geometry.rotations import unit, vector
 from ..geometry.spheres import fit_sphere
-from ..geometry.topology import labels_of, point_normals, topology_of, welded_points
+from ..geometry.topology import labels_of, point_normals, topology_of, topology_of_triangles, welded_points
 
 NEARER = 0.75  # a point is of the head when this share of its way to the head's bones is shorter than to any other bone
 TORN = 0.004  # of a skin's edges: with more on open borders it is one piece of several
@@ -234,6 +234,13 @@ def head_joint(character: Character) -> Joint | None:
     return head
 
 
+def _largest(mesh: Joined, mask: np.ndarray) -> np.ndarray:
+    """(n,) the largest connected piece of `mask`."""
+    label = labels_of(mesh.edges[mask[mesh.edges].all(1)], len(mesh.p))
+    counts = np.bincount(label[mask]) if mask.any() else np.zeros(1, int)
+    return np.asarray(label == int(counts.argmax()))
+
+
 def _of_head(character: Character, mesh: Joined) -> np.ndarray:
     """(n,) which points are of the head."""
     head, p, edges = head_joint(character), mesh.p, mesh.edges
@@ -260,11 +267,7 @@ def _of_head(character: Character, mesh: Joined) -> np.ndarray:
     far = {mine: distance_to_segments(p, np.array(bones[mine]).reshape(-1, 2, 3)) for mine in (True, False)}
     inside = NEARER * far[True] < far[False]
     body = np.isin(mesh.role, ["eye", "lid", "teeth", "tongue"])
-    skin = inside & ~body
-    e = edges[skin[edges].all(1)]
-    label = labels_of(e, len(p))
-    counts = np.bincount(label[skin]) if skin.any() else np.zeros(1, int)
-    main = label == int(counts.argmax())
+    main = _largest(mesh, inside & ~body)
     # Wings and paws that lie by the head are pieces of a mesh that goes on elsewhere: only pieces that end here are the head's.
     whole = labels_of(edges, len(p))
     outside = np.unique(whole[~inside])
@@ -276,17 +279,12 @@ def _worn(mesh: Joined, inside: np.ndarray) -> np.ndarray:
     """Rows of what is put on a head whose own skin is whole: hats, spectacles, hair.  Where the skin itself is in pieces all of it
     counts as skin."""
     skin = inside & (mesh.role == "skin")
-    label = labels_of(mesh.edges[skin[mesh.edges].all(1)], len(mesh.p))
-    counts = np.bincount(label[skin])
-    main = label == int(counts.argmax())
-    t = mesh.t[(main & skin)[mesh.t].all(1)]
-    sides = np.sort(np.vstack([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1)
-    edges, uses = np.unique(sides, axis=0, return_counts=True)
-    ends = ~inside[mesh.t].all(1)  # the head was cut from its body here
+    main = _largest(mesh, skin)
+    flat = topology_of_triangles(mesh.t[(main & skin)[mesh.t].all(1)], len(mesh.p))
     cut = np.zeros(len(mesh.p), bool)
-    cut[mesh.t[ends]] = True
-    torn = (uses == 1) & ~cut[edges].any(1)
-    if torn.sum() > TORN * len(edges):
+    cut[mesh.t[~inside[mesh.t].all(1)]] = True  # the head was cut from its body here
+    torn = (flat.edge_faces == 1) & ~cut[flat.edges].any(1)
+    if torn.sum() > TORN * len(flat.edges):
         return np.zeros(0, int)
     return np.flatnonzero(skin & ~main)
 

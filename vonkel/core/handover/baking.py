@@ -13,9 +13,9 @@ from ..formats.gltf import LEAF
 from ..formats.scene import Material, Mesh, Node, Polygons, Scene, SkinOver, Take
 from ..geometry.rotations import quaternion_from_matrix
 from ..geometry.topology import point_normals, topology_of
-from ..motion.clips import values_at
+from ..motion.clips import frames_of
 from ..rig import Pose, compile_rig
-from ..rig.motion import Motion
+from ..rig.motion import clip_motion
 from ..rig.slots import Slot
 from ..skin.between import Betweens, handed_fresh
 from ..skin.correctives import Correctives
@@ -119,9 +119,8 @@ def _nodes(character: Character, names: Mapping[str, str]) -> tuple[list[Node], 
 
 def take_of(character: Character, clip: Clip) -> Take:
     """A clip solved from its first frame on, springs and swings with it, and baked for every node."""
-    values = character.arrays[f"clip/{clip.name}/values"]
-    motion = Motion(compile_rig(character), lambda frame: values_at(clip, values, frame), clip.rate)
-    poses = [motion.pose(i) for i in range(len(values))]
+    motion, count = clip_motion(compile_rig(character), character, clip.name), len(frames_of(character, clip.name))
+    poses = [motion.pose(i) for i in range(count)]
     rows = [list(baked(character, p).values()) for p in poses]
     places, turns, scales = (np.array([[part[k] for part in row] for row in rows], float) for k in range(3))
     put_right, inverse = _correctives(character), rest_inverses(character)
@@ -132,7 +131,7 @@ def take_of(character: Character, clip: Clip) -> Take:
         ],
         float,
     )
-    return Take(clip.name, np.arange(len(values)) / clip.rate, places, _near(turns), scales, strengths)
+    return Take(clip.name, np.arange(count) / clip.rate, places, _near(turns), scales, strengths)
 
 
 def _correctives(character: Character) -> Correctives:

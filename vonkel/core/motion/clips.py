@@ -77,6 +77,12 @@ def clip_named(character: Character, name: str) -> Clip:
     return found
 
 
+def frames_of(character: Character, name: str) -> np.ndarray:
+    """(f, t) a motion's values: a row a frame, a column a track.  Raises NotFound."""
+    clip_named(character, name)
+    return character.arrays[f"clip/{name}/values"]
+
+
 def values_at(clip: Clip, values: np.ndarray, frame: int) -> Inputs:
     """What a frame sets: control → channel → value, the strengths of shapes under `shapes`."""
     out: Inputs = {}

@@ -5,7 +5,8 @@ from __future__ import annotations
 import copy
 from collections.abc import Callable
 
-from ..character import Inputs
+from ..character import Character, Inputs
+from ..motion.clips import clip_named, frames_of, values_at
 from .program import Clock, Pose, RigProgram
 
 KEEP_EVERY = 12  # frames between kept memories: from there the frames after are solved again, exactly as before
@@ -45,6 +46,12 @@ class Motion:
     def forget(self) -> None:
         """Begin anew: springs start settled at the first frame."""
         self._kept, self._last = {0: {}}, None
+
+
+def clip_motion(program: RigProgram, character: Character, name: str) -> Motion:
+    """A kept motion of the character, played on its rig.  Raises NotFound."""
+    clip, values = clip_named(character, name), frames_of(character, name)
+    return Motion(program, lambda frame: values_at(clip, values, frame), float(clip.rate))
 
 
 def between(a: Inputs, b: Inputs, share: float) -> Inputs:

@@ -10,11 +10,11 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from ..character import Character
-from ..character.words import EYE_JOINTS
 from ..derived import derived
 from ..geometry.measures import distance_to_segments
 from ..geometry.walking import Ground, ground_of
 from ..joints.limbs import digit_or_limb_of
+from .bones import bones_of
 
 HELD = 0.02  # what is less isn't seen in a pose
 SEEN = 0.05  # a patch whose largest hold is less isn't worth a row
@@ -155,11 +155,11 @@ def held_elsewhere(character: Character) -> tuple[tuple[str, str], ...]:
     held, weights = character.arrays["skin/joints"], character.arrays["skin/weights"]
     strongest = held[np.arange(len(held)), weights.argmax(1)]
     sure = weights.max(1) > 0.5
-    bones = {n: _segments(character, n) for n in character.skin.joints if n in character.joint_index}
+    bones = {b.joint: b.segments for b in bones_of(character)}
     own_size, found = character.size, []
     for k, name in enumerate(character.skin.joints):
         rows = np.flatnonzero((strongest == k) & sure)
-        if name not in bones or len(rows) < LEAST_HELD or character.joint(name).role in EYE_JOINTS:
+        if name not in bones or len(rows) < LEAST_HELD:
             continue
         p = character.points[rows[:: max(1, len(rows) // SAMPLE)]]
         far = {n: float(np.median(distance_to_segments(p, s))) for n, s in bones.items()}
@@ -167,13 +167,3 @@ def held_elsewhere(character: Character) -> tuple[tuple[str, str], ...]:
         if near != name and far[name] > ELSEWHERE * far[near] and far[name] > 0.02 * own_size:
             found.append((name, near))
     return tuple(found)
-
-
-def _segments(character: Character, name: str) -> np.ndarray:
-    """(s, 2, 3) from a joint to each of its children; to where it would go on where it has none."""
-    start = np.array(character.joint(name).place)
-    ends = [np.array(c.place) for c in character.children.get(name, ())]
-    parent = character.joint(name).parent
-    if not ends:
-        ends = [start + 0.8 * (start - np.array(character.joint(parent).place))] if parent else [start]
-    return np.array([[start, e] for e in ends])

@@ -15,8 +15,7 @@ WORST = 0.99
 
 
 def rest_maps(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
-    """(t, 3): what a triangle's edges at rest say of its shape, with the first along x: 1/|u|, and the second in that frame as (v·û, v·n̂);
-    zeros where it has no area."""
+    """(t, 3): a triangle's two edges at rest, the first along x: |u|, and the second as (v·û, v·n̂); zeros where it has no area."""
     p = points[triangles]
     u, v = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
     long = np.linalg.norm(u, axis=1)

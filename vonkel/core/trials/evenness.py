@@ -5,22 +5,20 @@ from __future__ import annotations
 import numpy as np
 
 from ..character import Character, opposite_name
+from ..joints.orient import MIRROR
 from ..rig import Pose
 
 NEAR = 1e-4  # radians, and of the size: poses that differ by less are the same on both sides
-MIRROR = np.array([-1.0, 1.0, 1.0])
 
 
 def even_pose(character: Character, pose: Pose, moves: np.ndarray) -> bool:
     """Whether a pose is its own mirror image about x = 0.  moves (j, 3, 4): the joints' moves from rest."""
-    index, partner = character.joint_index, []
+    partner = []
     for j in character.joints:
-        other = index.get(opposite_name(j.name), -1) if j.side != "C" else index[j.name]
-        if other < 0:
-            if j.deforms:
-                return False
-            other = index[j.name]
-        partner.append(other)
+        other = character.partner(j.name) if j.side != "C" else j.name
+        if other is None and j.deforms:
+            return False
+        partner.append(character.joint_index[other or j.name])
     image = moves[partner] * MIRROR[:, None]
     image = np.concatenate([image[:, :, :3] * MIRROR, image[:, :, 3:]], axis=2)
     off = np.abs(image - moves)

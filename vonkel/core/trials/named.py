@@ -1,32 +1,77 @@
-"""A pose of the trials by its name, whatever it is a trial of."""
+"""Everything that can be tried, by name; a pose is only made when it is asked for."""
 
 from __future__ import annotations
 
-from ..character import Character
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+
+from ..character import Character, Clip
 from ..rig import Pose, compile_rig
-from .clips import frame_called
-from .faces import face_pose, face_trials
+from ..rig.motion import Motion, clip_motion
+from .clips import frame_called, name_at
+from .faces import FaceTrial, face_pose, face_trials
 from .poses import pose_from_turns, trial_poses
 from .shapes import shape_trials, shaped_pose
-from .sweeps import swept
+from .sweeps import Sweep, swept
+
+
+@dataclass(frozen=True)
+class Tried:
+    """One pose to be tried.  contact: the skin in itself and parts through it are looked at, too."""
+
+    name: str
+    about: str
+    pose: Callable[[], Pose]
+    contact: bool = False
+    face: FaceTrial | None = None
+
+
+def posed(character: Character) -> Iterator[Tried]:
+    """The poses of its plan, and its saved ones."""
+    for p in trial_poses(character):
+        yield Tried(p.name, p.about, partial(pose_from_turns, character, p.turns))
+    for s in character.poses:
+        yield Tried(s.name, "a saved pose", partial(compile_rig(character).evaluate, s.values))
+
+
+def shown_close(character: Character) -> Iterator[Tried]:
+    """What its face's controls and its shapes do."""
+    for t in face_trials(character):
+        yield Tried(t.name, t.about, partial(face_pose, character, t), True, t)
+    for name, about, strengths in shape_trials(character):
+        yield Tried(name, about, partial(shaped_pose, character, strengths), True)
+
+
+def angle_tried(character: Character, sweep: Sweep, angle: float) -> Tried:
+    """One angle of a sweep."""
+    about = f"{sweep.joint} turned by {np.degrees(angle):.0f}° through its freedom"
+    turns = partial(sweep.turns, character, angle)
+    return Tried(sweep.name_at(angle), about, lambda: pose_from_turns(character, turns()))
+
+
+def frame_tried(motion: Motion, clip: Clip, frame: int) -> Tried:
+    """One frame of a kept motion."""
+    return Tried(name_at(clip, frame), f"the motion {clip.name}", partial(motion.pose, frame))
+
+
+def trial_called(character: Character, name: str) -> Tried | None:
+    """What is called `name`: a pose, an angle of a sweep, a frame of a kept motion, or a trial of the face or the shapes."""
+    found = next((t for t in posed(character) if t.name == name), None)
+    if found is not None:
+        return found
+    frame = frame_called(character, name)
+    if frame is not None:
+        return frame_tried(clip_motion(compile_rig(character), character, frame[0].name), *frame)
+    angle = swept(character, name)
+    if angle is not None:
+        return angle_tried(character, *angle)
+    return next((t for t in shown_close(character) if t.name == name), None)
 
 
 def trial_pose(character: Character, name: str) -> Pose | None:
-    """The pose called `name`: a trial pose, an angle of a sweep, a frame of a kept motion, one of the character's saved poses, or a trial of its face or shapes."""
-    for p in trial_poses(character):
-        if p.name == name:
-            return pose_from_turns(character, p.turns)
-    for saved in character.poses:
-        if saved.name == name:
-            return compile_rig(character).evaluate(saved.values)
-    frame = frame_called(character, name)
-    if frame is not None:
-        return frame
-    at = swept(character, name)
-    if at is not None:
-        return pose_from_turns(character, at[0].turns(character, at[1]))
-    face = next((t for t in face_trials(character) if t.name == name), None)
-    if face is not None:
-        return face_pose(character, face)
-    tried = next((strengths for called, _, strengths in shape_trials(character) if called == name), None)
-    return None if tried is None else shaped_pose(character, tried)
+    """The pose of the trial that is called `name`."""
+    found = trial_called(character, name)
+    return found.pose() if found is not None else None

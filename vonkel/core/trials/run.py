@@ -2,32 +2,32 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import time
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from ..character import Character
+from ..character import Character, Clip
 from ..errors import StepRefused
 from ..geometry.topology import topology_of
 from ..joints.limbs import limb_of
 from ..progress import tell
 from ..recent import Recent
-from ..rig import Pose, compile_rig
+from ..rig import compile_rig
+from ..rig.motion import clip_motion
 from ..skin import Deformer
 from ..skin.deform import HANDED
-from .clips import Played, frame_called, played_clips
+from .clips import tried_frames
 from .evenness import even_pose
-from .faces import FaceTrial, LidLook, face_pose, face_trials
+from .faces import LidLook
 from .measure import Figures, Measurer, gathering_points
 from .measures import MEASURES, Found, found_at, grade, judge
+from .named import Tried, angle_tried, frame_tried, posed, shown_close, trial_called
 from .picture import heat_colours, picture, png
-from .poses import pose_from_turns, trial_poses
-from .shapes import shape_trials, shaped_pose
-from .sweeps import Sweep, sweeps, swept
+from .sweeps import Sweep, sweeps
 
 HANDED_OVER = HANDED  # how it deforms as it goes out: that is what is judged
 
@@ -53,10 +53,11 @@ class Card:
     holders: tuple[str, ...] = ()  # the joints that hold the worst places most
     curve: dict[str, Any] | None = None  # of a sweep: angles (radians), and what each measure and limb does over them
 
-    def as_dict(self) -> dict[str, Any]:
-        """Raw figures for reports: lengths in metres, ratios posed over rest."""
+    def as_dict(self, with_picture: bool = False) -> dict[str, Any]:
+        """Raw figures for reports: lengths in metres, ratios posed over rest; the picture as base64."""
         f = self.figures
         return {
+            **({"picture": base64.b64encode(self.picture).decode()} if with_picture else {}),
             "name": self.name, "about": self.about, "grade": self.grade, "badness": round(self.badness, 4),
             "worst": self.worst, "worst_joint": self.worst_joint, "worst_point": self.worst_point,
             "edge_stretch_most": round(f.stretch_most, 4), "edge_stretch_point": f.stretch_point,
@@ -81,17 +82,6 @@ class Card:
         }  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Tried:
-    """One pose to be tried.  contact: the skin in itself and parts through it are looked at, too."""
-
-    name: str
-    about: str
-    pose: Pose
-    contact: bool = False
-    face: FaceTrial | None = None
-
-
 class Bench:
     """What a character's poses are tried with.  Figures and pictures of posed points that were looked at lately are kept, so that after
     a change only the poses that it moves are measured and drawn again."""
@@ -107,9 +97,10 @@ class Bench:
         """The card of one pose; without `with_live` nothing is said of how the live skin differs."""
         start = time.perf_counter()
         character = self.character
-        live = self.deformer.deform(tried.pose).astype(float) if with_live else None
-        points = self.deformer.deform(tried.pose, HANDED_OVER).astype(float)
-        even = even_pose(character, tried.pose, tried.pose.skin_matrices(self.deformer.rest_inverse))
+        pose = tried.pose()
+        live = self.deformer.deform(pose).astype(float) if with_live else None
+        points = self.deformer.deform(pose, HANDED_OVER).astype(float)
+        even = even_pose(character, pose, pose.skin_matrices(self.deformer.rest_inverse))
         kept = self._kept(tried, points, even)
         figures = kept.figures
         if tried.face is not None:
@@ -122,11 +113,11 @@ class Bench:
         spent = time.perf_counter() - start
         if pictures and not kept.picture:
             kept.picture = self._picture(points, figures, tried.contact)
-        joint = holder_of_point(character, at)
+        joint = _holder(character, at)
         return Card(
             tried.name, tried.about, grade(badness), badness, figures, found, worst, joint, at, gap,
             kept.picture if pictures else b"", spent,
-            tuple(holder_of_point(character, p) for p in figures.places),
+            tuple(_holder(character, p) for p in figures.places),
         )  # fmt: skip
 
     def _kept(self, tried: Tried, points: np.ndarray, even: bool) -> _Kept:
@@ -177,80 +168,54 @@ def run_trials(character: Character, pictures: bool = True, only: str = "", with
     if character.skin is None and not character.shapes:
         raise StepRefused("There is no skin to try yet.", character.name, "Bind the skin first.")
     bench = Bench(character)
-    todo = [t for t in _poses(character, only) if not only or t.name == only]
+    if only:
+        one = trial_called(character, only)
+        return [bench.card(one, pictures)] if one is not None and (character.skin is not None or one.contact) else []
+    skinned = character.skin is not None
+    todo = [*(posed(character) if skinned else ()), *shown_close(character)]
     over = sweeps(character) if with_sweeps else ()
-    cards = []
-    for i, tried in enumerate(todo):
-        tell(i / max(len(todo) + len(over), 1), f"trying “{tried.name}”")
+    clips = character.clips if skinned else ()
+    count = max(len(todo) + len(over) + len(clips), 1)
+    cards: list[Card] = []
+    for tried in todo:
+        tell(len(cards) / count, f"trying “{tried.name}”")
         cards.append(bench.card(tried, pictures))
-    for i, sweep in enumerate(over):
-        tell((len(todo) + i) / (len(todo) + len(over)), f"turning {sweep.name}")
+    for sweep in over:
+        tell(len(cards) / count, f"turning {sweep.name}")
         cards.append(swept_card(bench, sweep, pictures))
-    for played in played_clips(character) if not only and character.skin is not None else ():
-        tell(1.0, f"playing {played.clip.name}")
-        cards.append(clip_card(bench, played, pictures))
-    frame = frame_called(character, only) if only and not cards else None
-    if frame is not None:
-        cards.append(bench.card(Tried(only, "a frame of a motion", frame), pictures))
-    if only and not cards:
-        at = swept(character, only)
-        if at is not None:
-            cards.append(bench.card(_at_angle(character, *at), pictures))
+    for clip in clips:
+        tell(len(cards) / count, f"playing {clip.name}")
+        cards.append(clip_card(bench, clip, pictures))
     return sorted(cards, key=lambda c: -c.badness)
-
-
-def _poses(character: Character, only: str) -> Iterator[Tried]:
-    if character.skin is not None:
-        for p in trial_poses(character):
-            yield Tried(p.name, p.about, pose_from_turns(character, p.turns))
-        program = compile_rig(character)
-        for s in character.poses:
-            yield Tried(s.name, "a saved pose", program.evaluate(s.values))
-    for t in face_trials(character):
-        if not only or t.name == only:
-            yield Tried(t.name, t.about, face_pose(character, t), True, t)
-    for name, about, strengths in shape_trials(character):
-        if not only or name == only:
-            yield Tried(name, about, shaped_pose(character, strengths), True)
-
-
-def _at_angle(character: Character, sweep: Sweep, angle: float) -> Tried:
-    about = f"{sweep.joint} turned by {np.degrees(angle):.0f}° through its freedom"
-    return Tried(sweep.name_at(angle), about, pose_from_turns(character, sweep.turns(character, angle)))
 
 
 def swept_card(bench: Bench, sweep: Sweep, pictures: bool) -> Card:
     """The card of the worst angle of a sweep, with the curves of all measures and volumes over it."""
-    cards = [bench.card(_at_angle(bench.character, sweep, a), False, False) for a in sweep.angles]
+    told = {"joint": sweep.joint, "axis": sweep.axis, "angles": [round(a, 5) for a in sweep.angles]}
+    return _worst_of(bench, [angle_tried(bench.character, sweep, a) for a in sweep.angles], told, pictures)
+
+
+def clip_card(bench: Bench, clip: Clip, pictures: bool) -> Card:
+    """The card of a motion's worst frame, with the curves of all measures and volumes over its frames."""
+    motion, frames = (
+        clip_motion(compile_rig(bench.character), bench.character, clip.name),
+        tried_frames(bench.character, clip),
+    )
+    told = {"clip": clip.name, "frames": list(frames)}
+    return _worst_of(bench, [frame_tried(motion, clip, f) for f in frames], told, pictures)
+
+
+def _worst_of(bench: Bench, row: list[Tried], told: dict[str, Any], pictures: bool) -> Card:
+    """The card of the worst of poses that follow one another, with curves over all of them; `told`: what they run over."""
+    cards = [bench.card(t, False, False) for t in row]
     worst = max(range(len(cards)), key=lambda i: cards[i].badness)
     curve = {
-        "joint": sweep.joint, "axis": sweep.axis, "angles": [round(a, 5) for a in sweep.angles], **_curves(cards),
-    }  # fmt: skip
-    best = bench.card(_at_angle(bench.character, sweep, sweep.angles[worst]), pictures)
-    return replace(best, curve=curve, seconds=sum(c.seconds for c in cards))
-
-
-def clip_card(bench: Bench, played: Played, pictures: bool) -> Card:
-    """The card of a motion's worst frame, with the curves of all measures and volumes over its frames."""
-
-    def tried(frame: int) -> Tried:
-        return Tried(played.name_at(frame), f"the motion {played.clip.name}", played.motion.pose(frame))
-
-    cards = [bench.card(tried(f), False, False) for f in played.frames]
-    worst = max(range(len(cards)), key=lambda i: cards[i].badness)
-    curve = {"clip": played.clip.name, "frames": list(played.frames), **_curves(cards)}
-    best = bench.card(tried(played.frames[worst]), pictures)
-    return replace(best, curve=curve, seconds=sum(c.seconds for c in cards))
-
-
-def _curves(cards: list[Card]) -> dict[str, Any]:
-    """What cards that follow one another say, each a list."""
-    return {
-        "names": [c.name for c in cards], "grades": [c.grade for c in cards],
+        **told, "names": [c.name for c in cards], "grades": [c.grade for c in cards],
         "badness": [round(c.badness, 4) for c in cards],
         "measures": {k: [round(c.found[k].value, 4) for c in cards] for k in cards[0].found},
         "volumes": {k: [round(c.figures.volumes[k], 4) for c in cards] for k in cards[0].figures.volumes},
     }  # fmt: skip
+    return replace(bench.card(row[worst], pictures), curve=curve, seconds=sum(c.seconds for c in cards))
 
 
 def looked_at(rest: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, float]:
@@ -261,7 +226,7 @@ def looked_at(rest: np.ndarray, points: np.ndarray) -> tuple[np.ndarray, float]:
     return 0.5 * (low + high), max(float((high - low).max()), 0.06 * float(np.ptp(rest, axis=0).max()))
 
 
-def holder_of_point(character: Character, point: int) -> str:
+def _holder(character: Character, point: int) -> str:
     if character.skin is None:
         return ""
     return character.skin.joints[int(character.arrays["skin/joints"][point, 0])]
