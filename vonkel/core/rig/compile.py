@@ -10,7 +10,7 @@ from ..derived import derived
 from ..errors import RigLoop, StepRefused
 from .blends import GROUP, blend_operation, board_operations
 from .builder import WHOLE, Builder
-from .kits import KINDS
+from .kits import KINDS, with_all_options
 from .program import UNIT_SCALE, Operation, RigProgram
 from .rules import rule_operations
 from .slots import Slot
@@ -45,7 +45,7 @@ def _compile(character: Character, size: float, off: frozenset[str]) -> RigProgr
         builder.new_channel("shapes", shape.name, 0.0, shape.low, shape.high)
     operations: list[Operation] = []
     for kit in character.kits:
-        operations += [replace(o, group=kit.name) for o in KINDS[kit.kind].operations(builder, kit)]
+        operations += [replace(o, group=kit.name) for o in KINDS[kit.kind].operations(builder, with_all_options(kit))]
     written = {w for o in operations for w in o.writes if w not in o.amends}
     for joint in character.joints:
         if Slot.joint(joint.name) not in written:

@@ -11,7 +11,7 @@ from ..character.references import without
 from ..character.words import EYE_JOINTS
 from ..errors import BadParameters, NotFound, StepRefused, VonkelError, first_fault
 from .compile import compile_rig
-from .kits import KINDS
+from .kits import KINDS, with_all_options
 from .outlines import shaped
 
 
@@ -126,7 +126,7 @@ def renewed(character: Character, kit: Kit) -> list[Control]:
     old = {c.key or c.name: c for c in character.controls if c.kit == kit.name}
     taken = {c.name for c in character.controls}
     made = []
-    for c in KINDS[kit.kind].controls(character, kit):
+    for c in KINDS[kit.kind].controls(character, with_all_options(kit)):
         was = old.get(c.key) or old.get(c.name)
         if was is None:
             c = c.model_copy(update={"name": unique_name(c.name, taken)})

@@ -1,5 +1,6 @@
 """Kits: ready-made sets of controls and solves.  Each is set up so that nothing moves when it is made."""
 
+from ...character import Kit
 from .base import PROVIDED, KitKind, gives
 from .body import Body, Whole
 from .chain import Chain
@@ -25,4 +26,11 @@ _ALL = (
 )  # fmt: skip
 KINDS: dict[str, KitKind] = {k.kind: k for k in _ALL}
 
-__all__ = ["KINDS", "PROVIDED", "KitKind", "gives"]
+
+def with_all_options(kit: Kit) -> Kit:
+    """The kit with what options its kind has gained since it was made, at their defaults."""
+    missing = {k: v for k, v in KINDS[kit.kind].options().model_dump().items() if k not in kit.options}
+    return kit.model_copy(update={"options": {**kit.options, **missing}}) if missing else kit
+
+
+__all__ = ["KINDS", "PROVIDED", "KitKind", "gives", "with_all_options"]

@@ -37,7 +37,7 @@ class Head(KitKind):
         head = character.joint(kit.joints["head"][0])
         neck = kit.joints.get("neck", ())
         main = [control_at(character, kit, head, f"{head.name} turn", TURN, grow=1.2, reach=0.35, key="head")]
-        if neck and kit.options.get("leads") == "neck":
+        if neck and kit.options["leads"] == "neck":
             first = character.joint(neck[0])
             main.append(control_at(character, kit, first, f"{first.name} lead", TURN, grow=1.35, reach=0.2, key="neck"))
         return [*main, *turn_controls(character, kit, neck)]
@@ -53,7 +53,7 @@ class Head(KitKind):
         base = builder.parent_slot(builder.character.joint(chain[0]))
         if not neck:
             return [*builder.standing(control, base), builder.joint_on(head, control.name)]
-        leads = str(kit.options.get("leads")) == "neck"
+        leads = kit.options["leads"] == "neck"
         lead = builder.mine(kit, "neck") if leads else control
         heading = Slot.control(lead.name) if leads else Slot.heading(control.name)
         made = builder.standing(lead, base) if leads else builder.standing(control, base, heading)
