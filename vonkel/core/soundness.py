@@ -15,6 +15,7 @@ from .character import Character
 from .character.layout import misfit, runs_fault
 from .character.references import things_of
 from .errors import VonkelError, first_fault
+from .motion.keys import keys_fault
 from .rig import compile_rig
 from .rig.blends import by_need, comes_from
 from .rig.kits import KINDS
@@ -140,7 +141,7 @@ def _arrays(c: Character, before: Character | None) -> Iterator[str]:
     wanted |= {f"shape/{s.name}/{k}" for s in c.shapes for k in ("points", "moves")}
     wanted |= {f"region/{r.name}/{k}" for r in c.regions for k in ("points", "amounts")}
     wanted |= {f"board/{b.name}/{q.key}" for b in c.boards for q in b.pictures if q.own}
-    wanted |= {f"clip/{k.name}/values" for k in c.clips}
+    wanted |= {k.array for k in c.clips}
     there = {n for n in c.arrays if n.startswith(("picture/", "shape/", "region/", "board/", "clip/"))}
     if wanted != there:
         yield f"“{min(wanted ^ there)}” is {'missing' if min(wanted ^ there) in wanted else 'of nothing that is there'}"
@@ -303,8 +304,11 @@ def _boards(c: Character) -> Iterator[str]:
 
 def _clips(c: Character) -> Iterator[str]:
     for k in c.clips:
-        values = c.arrays[f"clip/{k.name}/values"]
-        if not len(values) or values.shape[1] != len(k.tracks) or values.size > MAX_CLIP_VALUES:
+        values = c.arrays[k.array]
+        if k.keyed:
+            if keys_fault(values, len(k.tracks)) or (k.end + 1) * len(k.tracks) > MAX_CLIP_VALUES:
+                yield f"the keys of the clip “{k.name}” don't fit its tracks"
+        elif not len(values) or values.shape[1] != len(k.tracks) or values.size > MAX_CLIP_VALUES:
             yield f"the clip “{k.name}” doesn't fit its tracks"
 
 

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Clip, Name, Number, Ref, Track
+from ..core.character import Character, Name, Number, Ref, Track
 from ..core.character.references import renamed
 from ..core.character.refs import ControlName
 from ..core.errors import BadParameters, NotFound
@@ -37,7 +37,9 @@ def add(character: Character, p: AddClip) -> Character:
 
 class Walking(Params):
     name: Annotated[Name, Field(max_length=60)] = "walk"
-    rate: Annotated[Number, Field(ge=1, le=240, description="frames a second")] = 24.0
+    rate: Annotated[Number, Field(ge=1, le=240)] | None = Field(
+        None, description="frames a second; none: as this work has them"
+    )
     gait: Literal["walk", "trot", "pace", "amble", "tripod", "one after the other"] = Field(
         "walk", description="which foot follows which"
     )
@@ -92,8 +94,8 @@ def walk(character: Character, p: Walking) -> Character:
     start = np.array([whole.place[0], whole.place[2]]) if whole is not None else np.zeros(2)
     places = np.array(p.path, float).reshape(-1, 2) if len(p.path) > 1 else start + [[0.0, 0.0], [0.0, 4 * gait.stride]]
     ground = Ground(np.array(p.bumps, float).reshape(-1, 4), np.array(p.holes, float).reshape(-1, 3))
-    tracks, values = walked(character, gait, Path(places), ground, p.rate)
-    return with_clip(character, p.name, p.rate, tracks, values)
+    tracks, values = walked(character, gait, Path(places), ground, p.rate or character.rate)
+    return with_clip(character, p.name, p.rate or character.rate, tracks, values)
 
 
 class NamedClip(Params):
@@ -118,6 +120,6 @@ def edit(character: Character, p: EditClip) -> Character:
     clip = clip_named(character, p.clip)
     if p.name != p.clip and any(c.name == p.name for c in character.clips):
         raise BadParameters(f"There is a motion called “{p.name}” already.", character.name, "Choose another name.")
-    new = Clip(name=clip.name, rate=p.rate or clip.rate, tracks=clip.tracks)
+    new = clip.model_copy(update={"rate": p.rate or clip.rate})
     result = character.with_(clips=tuple(new if c is clip else c for c in character.clips))
     return renamed(result, {Ref.of("clip", p.clip): Ref.of("clip", p.name)}) if p.name != p.clip else result

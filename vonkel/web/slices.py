@@ -18,7 +18,6 @@ import numpy as np
 
 from ..core.character import Character, opposite_name
 from ..core.derived import derived
-from ..core.motion.clips import frames_of
 from ..core.recent import Recent
 from ..core.shapes.moves import farthest, led_shapes
 from ..core.skin.between import handed_fresh
@@ -183,8 +182,13 @@ def _boards(look: Look) -> list[dict[str, Any]]:
 
 
 def _clips(look: Look) -> list[dict[str, Any]]:
-    c = look.character
-    return [k.model_dump() | {"frames": len(frames_of(c, k.name))} for k in c.clips]
+    """Motions; the keys of one that has such as rows: track, frame, value, manner, slopes in and out."""
+    c, out = look.character, []
+    for k in c.clips:
+        rows = c.arrays[k.array]
+        told = {"frames": k.end + 1, "keys": rows.astype(float).round(6).tolist()} if k.keyed else {"frames": len(rows)}
+        out.append(k.model_dump() | told)
+    return out
 
 
 def _named(field: str) -> Callable[[Look], list[dict[str, Any]]]:

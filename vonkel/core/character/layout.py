@@ -47,6 +47,7 @@ LAYOUT = (
     Layout("region/*/amounts", "<f4", 0, "free"),
     Layout("board/*/*", "|u1", 0, "free"),
     Layout("clip/*/values", "<f4", -1, "free"),
+    Layout("clip/*/keys", "<f4", 6, "free"),
 )
 _PATTERNS = [(re.compile(re.escape(k.name).replace(r"\*", "[^/]+") + r"\Z", re.DOTALL), k) for k in LAYOUT]
 

@@ -21,6 +21,8 @@ from .refs import Inputs, JointName, KitName, Names, Ref, RegionName, ShapeName,
 from .rules import Rule
 from .upgrade import VERSION
 
+MAX_END = 100_000  # frames of a keyed motion
+
 Side = Literal["L", "R", "C"]
 Vector = tuple[Number, Number, Number]
 Quaternion = tuple[Number, Number, Number, Number]
@@ -262,14 +264,24 @@ class Track(Frozen):
 
 
 class Clip(Frozen):
-    """A motion: the array `clip/<name>/values` (f, t) holds every track's value at every frame.
+    """A motion: the array `clip/<name>/values` (f, t) holds every track's value at every frame; where it is `keyed`, the array
+    `clip/<name>/keys` (k, 6) holds its keys (`motion/keys.py`), and it lasts from frame 0 to `end`.
 
-    `rate` in frames a second; values in metres, radians or plain numbers, as the tracks' channels.
+    `rate` in frames a second; values in metres, radians or plain numbers, as the tracks' channels.  A `loop` is at its last frame what
+    it is at its first.
     """
 
     name: Annotated[Name, Names("clip", own=True)]
     rate: Annotated[Number, Field(gt=0.0, le=1000)] = 30.0
     tracks: tuple[Track, ...] = Field(min_length=1, max_length=4096)
+    keyed: bool = False
+    end: int = Field(0, ge=0, le=MAX_END)
+    loop: bool = False
+
+    @property
+    def array(self) -> str:
+        """What its numbers are called among the character's arrays."""
+        return f"clip/{self.name}/{'keys' if self.keyed else 'values'}"
 
     @model_validator(mode="after")
     def _each_once(self) -> Clip:
@@ -353,6 +365,7 @@ class Character(Frozen):
     face: Face | None = None
     poses: tuple[SavedPose, ...] = ()
     clips: tuple[Clip, ...] = ()
+    rate: Annotated[Number, Field(gt=0.0, le=1000)] = 24.0  # frames a second that its motions are made at
     skin: Skin | None = None
     plan: str = ""
     groups: tuple[str, ...] = ()

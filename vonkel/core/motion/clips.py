@@ -8,6 +8,7 @@ from ..character import Character, Clip, Inputs, Ref, Track, unique_name
 from ..character.boards import ACROSS, UP
 from ..character.refs import SHAPES
 from ..errors import BadParameters, NotFound
+from .keys import only_tracks, values_of
 
 
 def with_clip(character: Character, name: str, rate: float, tracks: tuple[Track, ...], values: np.ndarray) -> Character:
@@ -25,7 +26,7 @@ def with_clip(character: Character, name: str, rate: float, tracks: tuple[Track,
         if t.thing.kind == "shape":
             there = t.thing.name in shapes
         else:
-            there = t.channel in channels.get(_control_of(t), ())
+            there = t.channel in channels.get(control_of(t), ())
         if not there:
             what = (
                 f"{t.thing.name} has no channel “{t.channel}”"
@@ -39,8 +40,10 @@ def with_clip(character: Character, name: str, rate: float, tracks: tuple[Track,
     )
 
 
-def _control_of(track: Track) -> str:
-    """What stands for a track's thing among the controls of a pose."""
+def control_of(track: Track) -> str:
+    """What stands for a track's thing among the controls of a pose: a control's name, `board:<name>`, or `shapes`."""
+    if track.thing.kind == "shape":
+        return SHAPES
     return str(track.thing) if track.thing.kind == "board" else track.thing.name
 
 
@@ -50,24 +53,22 @@ def without_tracks(character: Character) -> Character:
     clips, arrays = [], dict[str, np.ndarray | None]()
     for clip in character.clips:
         keep = [t.thing.kind == "control" or t.thing in there for t in clip.tracks]
-        values = f"clip/{clip.name}/values"
         if all(keep):
             clips.append(clip)
         elif any(keep):
             tracks = tuple(t for t, stays in zip(clip.tracks, keep, strict=True) if stays)
             clips.append(clip.model_copy(update={"tracks": tracks}))
-            arrays[values] = np.ascontiguousarray(character.arrays[values][:, keep])
+            own = character.arrays[clip.array]
+            arrays[clip.array] = only_tracks(own, keep) if clip.keyed else np.ascontiguousarray(own[:, keep])
         else:
-            arrays[values] = None
+            arrays[clip.array] = None
     return character.with_(clips=tuple(clips), arrays=arrays) if arrays else character
 
 
 def without_clip(character: Character, name: str) -> Character:
     """The character without that motion.  Raises NotFound."""
-    clip_named(character, name)
-    return character.with_(
-        clips=tuple(c for c in character.clips if c.name != name), arrays={f"clip/{name}/values": None}
-    )
+    clip = clip_named(character, name)
+    return character.with_(clips=tuple(c for c in character.clips if c.name != name), arrays={clip.array: None})
 
 
 def clip_named(character: Character, name: str) -> Clip:
@@ -79,8 +80,11 @@ def clip_named(character: Character, name: str) -> Clip:
 
 def frames_of(character: Character, name: str) -> np.ndarray:
     """(f, t) a motion's values: a row a frame, a column a track.  Raises NotFound."""
-    clip_named(character, name)
-    return character.arrays[f"clip/{name}/values"]
+    clip = clip_named(character, name)
+    array = character.arrays[clip.array]
+    if not clip.keyed:
+        return array
+    return values_of(array, len(clip.tracks), np.arange(clip.end + 1.0), clip.end, clip.loop).astype(np.float32)
 
 
 def values_at(clip: Clip, values: np.ndarray, frame: int) -> Inputs:
@@ -90,7 +94,7 @@ def values_at(clip: Clip, values: np.ndarray, frame: int) -> Inputs:
         if track.thing.kind == "shape":
             out.setdefault(SHAPES, {})[track.thing.name] = value
         else:
-            out.setdefault(_control_of(track), {})[track.channel] = value
+            out.setdefault(control_of(track), {})[track.channel] = value
     return out
 
 

@@ -13,7 +13,8 @@ import numpy as np
 from ..character import Board, Character, Ref
 from ..character.boards import ACROSS, UP, picture_strengths
 from ..errors import BadParameters
-from .clips import clip_named
+from .clips import clip_named, frames_of
+from .keys import AT, HELD, NEAR, SMOOTH, of_tracks, put
 
 FLASH = 0.25  # a picture that comes on by so much more than at both ends of the way is seen
 STILL = 1e-4  # steps a frame: slower than this a bead stands
@@ -56,7 +57,7 @@ def passings(character: Character) -> list[Passing]:
             columns = _columns(character, clip.name, name)
             if columns is None:
                 continue
-            values = character.arrays[f"clip/{clip.name}/values"].astype(float)
+            values = frames_of(character, clip.name).astype(float)
             way = np.stack([values[:, k] if k >= 0 else np.zeros(len(values)) for k in columns], 1)
             for start, end in _stretches(way):
                 found = flashed(board, way[start : end + 1])
@@ -68,13 +69,22 @@ def jumped(character: Character, clip: str, board: str, start: int, end: int) ->
     """The motion with that bead held from `start` on and at its place of `end` from there.  Raises BadParameters."""
     clip_named(character, clip)
     columns = _columns(character, clip, board)
-    values = character.arrays[f"clip/{clip}/values"].copy()
+    values = frames_of(character, clip).copy()
     if columns is None or not 0 <= start < end < len(values):
         raise BadParameters("The motion doesn't move that bead there.", clip, "Look at its findings again.")
-    for k in columns:
-        if k >= 0:
-            values[start:end, k] = values[start, k]
-    return character.with_(arrays={f"clip/{clip}/values": values})
+    there = [k for k in columns if k >= 0]
+    own = clip_named(character, clip)
+    if own.keyed:
+        keys = character.arrays[own.array]
+        within = of_tracks(keys, there) & (keys[:, AT] >= start) & (keys[:, AT] < end)
+        held = [(k, start, values[start, k], HELD, 0.0, 0.0) for k in there]
+        lands = [(k, end, values[end, k], SMOOTH, 0.0, 0.0) for k in there]
+        at_end = of_tracks(keys, there) & (np.abs(keys[:, AT] - end) < NEAR)
+        new = put(keys[~within], np.array(held + ([] if at_end.any() else lands)))
+        return character.with_(arrays={own.array: new})
+    for k in there:
+        values[start:end, k] = values[start, k]
+    return character.with_(arrays={own.array: values})
 
 
 def _columns(character: Character, clip: str, board: str) -> tuple[int, int] | None:

@@ -5,10 +5,16 @@ from __future__ import annotations
 import copy
 from collections.abc import Callable
 
-from ..character import Character, Inputs
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from ..character import Character, Control, Inputs
+from ..geometry.rotations import matrix_from_quaternion
 from ..motion.clips import clip_named, frames_of, values_at
+from .drag import grip, turned_to
 from .program import Clock, Pose, RigProgram
 
+WORLD = "world "  # how channels begin that say where a control is in the world (`rig/inworld.py`)
 KEEP_EVERY = 12  # frames between kept memories: from there the frames after are solved again, exactly as before
 
 
@@ -51,7 +57,34 @@ class Motion:
 def clip_motion(program: RigProgram, character: Character, name: str) -> Motion:
     """A kept motion of the character, played on its rig.  Raises NotFound."""
     clip, values = clip_named(character, name), frames_of(character, name)
-    return Motion(program, lambda frame: values_at(clip, values, frame), float(clip.rate))
+    held = dict.fromkeys(t.thing.name for t in clip.tracks if t.channel.startswith(WORLD))
+    controls = [character.control_named[c] for c in held if c in character.control_named]
+
+    def inputs_at(frame: int) -> Inputs:
+        out = values_at(clip, values, frame)
+        for control in controls:
+            out[control.name] = world_values(program, out, control)
+        return out
+
+    return Motion(program, inputs_at, float(clip.rate))
+
+
+def world_values(program: RigProgram, inputs: Inputs, control: Control) -> dict[str, float]:
+    """A control's own values where `inputs` say by `world …` channels how far off its rest it stands in the world."""
+    asked = inputs[control.name]
+    out = {k: v for k, v in asked.items() if not k.startswith(WORLD)}
+    if any(k.startswith(f"{WORLD}turn") for k in asked):
+        turn = Rotation.from_euler("xyz", [asked.get(f"{WORLD}turn {a}", 0.0) for a in "xyz"]).as_matrix()
+        goal = np.zeros((3, 4))
+        goal[:, :3] = turn @ matrix_from_quaternion(np.array(control.turn))
+        out = turned_to(program, {**inputs, control.name: out}, control.name, tuple(float(v) for v in goal.ravel()))
+    if any(k.startswith(f"{WORLD}{a}") for k in asked for a in "xyz"):
+        taken = grip(program, {**inputs, control.name: out}, control.name)
+        x, y, z = (p + asked.get(f"{WORLD}{a}", 0.0) for p, a in zip(control.place, "xyz", strict=True))
+        if taken.size != 1.0:
+            x, y, z = (c + taken.size * (p - c) for p, c in zip((x, y, z), taken.centre, strict=True))
+        out = taken.moved_to((x, y, z))
+    return out
 
 
 def between(a: Inputs, b: Inputs, share: float) -> Inputs:

@@ -8,12 +8,13 @@ from .face import face_findings
 from .joints import joint_findings
 from .kinds import Finding, Mend
 from .model import model_findings, readiness_findings
+from .motion import motion_findings
 from .rigging import handover_findings, limb_findings, skin_findings
 from .shapes import shape_findings
 
 CHECKS = (
     model_findings, readiness_findings, joint_findings, limb_findings, skin_findings, shape_findings,
-    face_findings, handover_findings,
+    face_findings, motion_findings, handover_findings,
 )  # fmt: skip
 
 
