@@ -15,6 +15,7 @@ STATIONS = (
     ("skin", "Skin", "Let the mesh follow, and see who holds it."),
     ("shapes", "Shapes", "Morph targets: what bones can't do."),
     ("face", "Face", "Eyes that look."),
+    ("motion", "Motion", "Set it going: keys, steps, motions from files."),
     ("trials", "Trials", "Prove it in poses."),
     ("handover", "Handover", "Hand a clean rig on."),
 )
@@ -30,6 +31,7 @@ def station_states(c: Character, found: list[Finding], tried: bool) -> list[dict
         "skin": 2 if c.skin else 0,
         "shapes": 2 if c.shapes else 0,
         "face": (2 if any(gives(k, "sight") for k in c.kits) else 0) if eyes else 0,
+        "motion": 2 if c.clips else 0,
         "trials": 2 if tried else 0,
         "handover": 0,
     }

@@ -71,6 +71,7 @@ def _head(look: Look) -> dict[str, Any]:
         "about": c.about,
         "plan": c.plan,
         "height": c.height,
+        "rate": c.rate,
         "size": np.ptp(c.points, axis=0).tolist() if len(c.points) else [0, 0, 0],
         "low": c.points.min(0).tolist() if len(c.points) else [0, 0, 0],
         "counts": counts(c),

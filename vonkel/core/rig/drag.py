@@ -77,7 +77,11 @@ def grip(program: RigProgram, inputs: Inputs, control: str) -> Grip:
     """Take a control where it stands at `inputs`.  Raises NotFound for one that isn't there."""
     if control not in program.control_names:
         raise NotFound(f"There is no control called “{control}”.", "", "Reload the page.")
-    pose = program.evaluate(inputs)
+    return gripped(program, inputs, control, program.evaluate(inputs))
+
+
+def gripped(program: RigProgram, inputs: Inputs, control: str, pose: Pose) -> Grip:
+    """The same, where the pose at `inputs` is at hand."""
     plain = program.values(inputs)
     frame = pose.controls[control]
     led = {k: pose.values[i] - plain[i] for (c, k), i in program.channels.items() if c == control}

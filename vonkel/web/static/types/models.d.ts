@@ -56,6 +56,7 @@ export interface Character {
   face: Face | null;
   poses: SavedPose[];
   clips: Clip[];
+  rate: number;
   skin: Skin | null;
   plan: string;
   groups: string[];
@@ -67,6 +68,9 @@ export interface Clip {
   name: string;
   rate: number;
   tracks: Track[];
+  keyed: boolean;
+  end: number;
+  loop: boolean;
 }
 
 export interface Control {

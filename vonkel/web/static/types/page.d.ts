@@ -60,7 +60,8 @@ export interface State {
     products: { name: string; label: string; made: boolean; stale: boolean }[];
   };
   boards: (Omit<Board, "pictures"> & { pictures: (BoardPicture & { seal: string })[] })[];
-  clips: Clip[];
+  clips: (Clip & { frames: number; keys?: number[][] })[];
+  rate: number;
   poses: string[];
   pictures: (Picture & { key: string })[];
   skin: (Skin & { holds: Record<string, number>; fresh: boolean }) | null;
@@ -137,6 +138,8 @@ export interface StationKind {
   /** Whenever the state has been learned while one is there. */
   shown?(bench: any): void;
   picked?(bench: any, name: string): void;
+  /** A pose was kept, by hand. */
+  posed?(bench: any, values: Values): void;
   pickPoint?(bench: any, index: number): void;
   /** Fade what is chosen here, if that is neither joint nor control. */
   fade?(bench: any): void;

@@ -201,7 +201,7 @@ const POSE = [
   shown(
     "over",
     "Show the skin as it will be handed over, or live",
-    ["skin", "shapes", "trials"],
+    ["skin", "shapes", "motion", "trials"],
     "Handed over",
     "As it will be handed over, or live",
     (b) => b.over,
@@ -213,7 +213,7 @@ const POSE = [
   shown(
     "outlines",
     "Show the controls to pose by, or not",
-    ["shapes"],
+    ["shapes", "motion"],
     "Controls",
     "Show the controls, to pose the figure by",
     (b) => b.plate.layers.controls,
@@ -224,7 +224,7 @@ const POSE = [
   shown(
     "joints-shown",
     "Show the joints, or not",
-    [...POSED, "trials"],
+    [...POSED, "motion", "trials"],
     "Joints",
     "Show the joints",
     (b) => b.plate.layers.joints,
@@ -238,7 +238,7 @@ const POSE = [
     where: "pose",
     key: "b",
     keyWords: "back to rest",
-    dock: { at: [...POSED, "trials"], kind: /** @type {const} */ ("act"), label: "Back to rest" },
+    dock: { at: [...POSED, "motion", "trials"], kind: /** @type {const} */ ("act"), label: "Back to rest" },
     run: (b) => b.toRest(),
   },
   { id: "new-rest", words: "Take the pose as the new rest", where: "pose", run: (b) => b.newRest() },

@@ -251,6 +251,7 @@ export class Posing extends Steps {
       const body = { values, label, position: this.position() };
       const { position } = await call("POST", `/api/c/${this.number}/pose`, body);
       this.state = { ...this.state, position, pose: { values, label }, can_undo: true, can_redo: false };
+      this.kind.posed?.(this, values);
     } catch (error) {
       await this.failed(error);
     }

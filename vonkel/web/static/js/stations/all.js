@@ -5,5 +5,6 @@ import "./limbs.js";
 import "./skin.js";
 import "./shapes.js";
 import "./face.js";
+import "./motion.js";
 import "./trials.js";
 import "./handover.js";

@@ -5,7 +5,6 @@ import { acts, button, figures, pairs, select } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { plot } from "../widgets/plot.js";
 import { fullName, inWords } from "../words.js";
-import { motionFields } from "./motion.js";
 
 const MOST = 6; // limbs whose volume is listed
 
@@ -161,12 +160,4 @@ function lookAtWorst(b, c) {
   b.plate.lookAt(b.plate.pointPlace(i));
 }
 
-enterStation("trials", {
-  fields: { curve: "", ...motionFields },
-  large: "free",
-  strip: true,
-  heat: true,
-  over: true,
-  left,
-  right,
-});
+enterStation("trials", { fields: { curve: "" }, large: "free", strip: true, heat: true, over: true, left, right });

@@ -1,0 +1,89 @@
+"""When feet stand, by how high and how fast they are; and what keeps them where they stand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.ndimage import uniform_filter1d
+
+from ..geometry.easing import smoothstep
+
+LOW = 0.12  # of the leg's length: a foot that stands is no higher over where it gets lowest
+SLOW = 0.3  # leg lengths a second: nor faster
+SHORTEST, GAP = 0.08, 0.05  # seconds that a foot stands at least, and lifts at least between two stands
+NEAR_GROUND = 0.1  # of the leg's length: a stand nearer to the rest's height is on the ground
+EASED = 0.25  # seconds over which a correction comes and goes where no stand is near
+
+
+@dataclass(frozen=True)
+class Contact:
+    """A foot's stands in a capture: frames (s, 2), first and last, and the share of all frames in them.  slid: the farthest that
+    it moves on our rig while it stands, of its leg's length."""
+
+    foot: str
+    stands: tuple[tuple[int, int], ...]
+    share: float
+    slid: float = 0.0
+
+
+def stands_of(place: np.ndarray, leg: float, rate: float) -> list[tuple[int, int]]:
+    """When a joint of a foot stands: first and last frames.  place (f, 3) and leg in one unit, rate in frames a second."""
+    if len(place) < 3:
+        return []
+    even = uniform_filter1d(place, max(1, round(0.04 * rate)), axis=0, mode="nearest")
+    speed = np.linalg.norm(np.gradient(even, axis=0), axis=1) * rate
+    low = float(np.percentile(place[:, 1], 5))
+    on = (speed < SLOW * leg) & (place[:, 1] < low + LOW * leg)
+    out: list[tuple[int, int]] = []
+    edges = np.flatnonzero(np.diff(np.r_[False, on, False])).reshape(-1, 2)
+    for first, after in edges.tolist():
+        if out and first - out[-1][1] <= GAP * rate:
+            out[-1] = (out[-1][0], after - 1)
+        else:
+            out.append((first, after - 1))
+    return [(a, b) for a, b in out if b - a + 1 >= SHORTEST * rate]
+
+
+def corrections(place: np.ndarray, stands: list[tuple[int, int]], rest: float, leg: float, rate: float) -> np.ndarray:
+    """(f, 3): what takes a foot from where it is (f, 3) to where it stands; between two stands it goes from one to the next.
+
+    Each stand is at the mean of its places, on the ground (`rest`, metres high) where it is near it.
+    """
+    out = np.zeros_like(place)
+    if not stands:
+        return out
+    held = np.zeros(len(place), bool)
+    for a, b in stands:
+        fixed = place[a : b + 1].mean(0)
+        if abs(fixed[1] - rest) < NEAR_GROUND * leg:
+            fixed[1] = rest
+        out[a : b + 1] = fixed - place[a : b + 1]
+        held[a : b + 1] = True
+    ease = max(round(EASED * rate), 1)
+    edges = [
+        (0, stands[0][0]),
+        *((a[1], b[0]) for a, b in zip(stands, stands[1:], strict=False)),
+        (stands[-1][1], len(place) - 1),
+    ]
+    for i, (a, b) in enumerate(edges):
+        inner = np.arange(a + (i > 0), b + (i == len(edges) - 1))
+        if not len(inner):
+            continue
+        before, after = out[a] if i > 0 else None, out[b] if i < len(edges) - 1 else None
+        if before is not None and after is not None:
+            share = smoothstep((inner - a) / max(b - a, 1))[:, None]
+            out[inner] = (1 - share) * before + share * after
+        elif after is not None:
+            out[inner] = smoothstep(np.clip(1 - (b - inner) / ease, 0, 1))[:, None] * after
+        elif before is not None:
+            out[inner] = smoothstep(np.clip(1 - (inner - a) / ease, 0, 1))[:, None] * before
+    return out
+
+
+def slide(place: np.ndarray, stands: list[tuple[int, int]], leg: float) -> float:
+    """The farthest that a foot's place (f, 3) is from its stand's middle while it stands, of its leg."""
+    return max(
+        (float(np.linalg.norm(place[a : b + 1] - place[a : b + 1].mean(0), axis=1).max()) / leg for a, b in stands),
+        default=0.0,
+    )

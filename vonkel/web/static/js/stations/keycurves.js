@@ -1,0 +1,279 @@
+// The curve view: the tracks of what is chosen over the frames; keys dragged in time and value, slopes by their own
+// handles.
+import { h } from "../widgets/html.js";
+import { BENT, carried, curveOf, idOf, keysOf, MANNERS, marksOf, thingOf } from "../widgets/keys.js";
+import { measureOf, plainName } from "../words.js";
+import { chosenKeys, followed, keyStep, measured, shows, stepFrames, wheeled } from "./keystrip.js";
+
+const HIGH = 150,
+  EDGE = 10,
+  HANDLE = 34; // pixels that a slope's handle is long
+const INKS = ["#1b7471", "#7a3b76", "#8a5e12", "#3f6184", "#9a4a2f", "#5d6a73"];
+const MOST = 24; // curves drawn at once
+
+/** The channel that a track moves. */
+function channelOf(b, track) {
+  const control = b.state.controls.find((c) => c.name === thingOf(track));
+  const own = control?.channels.find((k) => k.name === track.channel);
+  const world = { kind: track.channel.includes("turn") ? "turn" : "move" };
+  return own ?? (track.channel.startsWith("world ") ? world : { kind: "value" });
+}
+
+/** The tracks that are drawn: of what is chosen, or of what the strip shows; of one kind, to share a scale. */
+export function drawnTracks(b, clip) {
+  const thing = b.plate.selected.control,
+    wanted = shows(b);
+  const all = clip.tracks.map((t, i) => ({ i, track: t, channel: channelOf(b, t), thing: thingOf(t) }));
+  const own = all.filter((t) => t.thing === thing),
+    some = (own.length ? own : all.filter((t) => wanted(t.thing))).filter((t) => !b.ui.curvesOff.has(t.i));
+  const kinds = [...new Set((own.length ? own : all.filter((t) => wanted(t.thing))).map((t) => t.channel.kind))];
+  const kind = kinds.includes(b.ui.curveKind) ? b.ui.curveKind : (kinds[0] ?? "value");
+  return { kind, kinds, tracks: some.filter((t) => t.channel.kind === kind).slice(0, MOST) };
+}
+
+/** From values to pixels: all of what is drawn, or as it was zoomed. */
+function upright(b, tracks, clip) {
+  const values = tracks.flatMap((t) => keysOf(clip, t.i).map((k) => k.value));
+  const [low, high] = b.ui.curveRange ?? [Math.min(0, ...values), Math.max(0, ...values)],
+    span = Math.max(high - low, 1e-3);
+  const of = (HIGH - 2 * EDGE) / span;
+  return { of, y: (v) => EDGE + (high - v) * of, value: (y) => high - (y - EDGE) / of, low, high };
+}
+
+/** The keys of a track with those in the hand where the hand has them. */
+function handled(b, clip, t) {
+  const drag = b.ui.keyDrag;
+  return keysOf(clip, t.i)
+    .map((k) => {
+      const id = idOf(k.track, k.at),
+        on = b.ui.keysChosen.has(id);
+      if (!drag || !on) return { ...k, id, on, was: k.at };
+      if (drag.slope) return { ...k, id, on, was: k.at, ...(drag.id === id ? drag.slope : {}) };
+      return { ...k, id, on, was: k.at, at: carried(k.at, drag, b.ui.keysSnap), value: k.value + (drag.up ?? 0) };
+    })
+    .sort((p, q) => p.at - q.at);
+}
+
+const row = (k) => ({
+  track: k.track,
+  frame: k.at,
+  value: k.value,
+  manner: MANNERS[k.manner],
+  into: k.into,
+  out: k.out,
+});
+
+/** Chosen keys go along with the hand, in time and in value. */
+function dragKey(b, clip, tracks, m, v, key) {
+  return (e) => {
+    if (e.shiftKey) {
+      const now = new Set(b.ui.keysChosen);
+      if (!now.delete(key.id)) now.add(key.id);
+      b.ui.keysChosen = now;
+    } else if (!b.ui.keysChosen.has(key.id)) b.ui.keysChosen = new Set([key.id]);
+    followed(e, (dx, dy, done, went) => {
+      const by = b.ui.keysSnap ? Math.round(dx / m.of) : dx / m.of,
+        up = -dy / v.of;
+      if (!done) b.ui.keyDrag = { by, up };
+      else if (went) {
+        const moved = tracks.flatMap((t) => handled(b, clip, t).filter((k) => k.on));
+        keyStep(
+          b,
+          "keys.set",
+          { gone: chosenKeys(b), keys: moved.map(row) },
+          moved.map((k) => idOf(k.track, k.at)),
+        );
+      } else b.ui.keyDrag = null;
+    });
+  };
+}
+
+/** The two ends of a key's slope; with Alt each goes its own way. */
+function slopes(b, m, v, k) {
+  if (k.manner !== BENT || !k.on) return null;
+  const end = (side) => {
+    const slope = side < 0 ? k.into : k.out,
+      dx = 1 * m.of,
+      dy = -slope * v.of,
+      far = HANDLE / Math.hypot(dx, dy);
+    return [m.x(k.at) + side * dx * far, v.y(k.value) + side * dy * far];
+  };
+  const drag = (side) => (e) => {
+    const alone = e.altKey,
+      [x0, y0] = end(side);
+    followed(e, (dx, dy, done) => {
+      const x = (x0 + dx - m.x(k.at)) * side,
+        y = (y0 + dy - v.y(k.value)) * side;
+      const slope = -y / v.of / (Math.max(x, 2) / m.of);
+      const told = alone ? { [side < 0 ? "into" : "out"]: slope } : { into: slope, out: slope };
+      b.ui.keyDrag = { id: k.id, slope: told };
+      if (done) keyStep(b, "keys.set", { gone: [], keys: [row({ ...k, ...told })] }, [k.id]);
+    });
+  };
+  return [-1, 1].map((side) => {
+    const [x, y] = end(side);
+    return [
+      h("line", { key: `l${side}`, x1: m.x(k.at), y1: v.y(k.value), x2: x, y2: y, class: "slope" }),
+      h("rect", {
+        key: `s${side}`,
+        x: x - 4,
+        y: y - 4,
+        width: 8,
+        height: 8,
+        class: "slope-end",
+        onpointerdown: drag(side),
+        "data-slope": side < 0 ? "in" : "out",
+      }),
+    ];
+  });
+}
+
+/** Draw a box: the keys in it are chosen. */
+function boxed(b, clip, tracks, m, v) {
+  return (e) => {
+    const box = e.currentTarget.getBoundingClientRect(),
+      x0 = e.clientX - box.left,
+      y0 = e.clientY - box.top,
+      more = e.shiftKey;
+    followed(e, (dx, dy, done, went) => {
+      const [left, right] = [Math.min(x0, x0 + dx), Math.max(x0, x0 + dx)],
+        [top, foot] = [Math.min(y0, y0 + dy), Math.max(y0, y0 + dy)];
+      b.ui.keyBox = done ? null : [left, top, right - left, foot - top];
+      if (!done) return;
+      const found = tracks.flatMap((t) =>
+        keysOf(clip, t.i).filter(
+          (k) => m.x(k.at) >= left && m.x(k.at) <= right && v.y(k.value) >= top && v.y(k.value) <= foot,
+        ),
+      );
+      if (went) b.ui.keysChosen = new Set([...(more ? b.ui.keysChosen : []), ...found.map((k) => idOf(k.track, k.at))]);
+      else if (!more) b.ui.keysChosen = new Set();
+    });
+  };
+}
+
+function line(b, clip, t, i, m, v) {
+  const keys = handled(b, clip, t),
+    curve = curveOf(keys, clip.end, clip.loop);
+  const step = Math.max((m.to - m.from) / 420, 0.02),
+    points = [];
+  for (let f = Math.max(m.from, 0); f <= Math.min(m.to, clip.frames - 1) + 1e-6; f += step)
+    points.push(`${m.x(f).toFixed(1)},${v.y(curve(f)).toFixed(1)}`);
+  return h("polyline", { key: t.i, points: points.join(" "), class: "key-curve", stroke: INKS[i % INKS.length] });
+}
+
+/** Which tracks there are, each with its ink; a click takes one off the sheet and puts it back. */
+function legend(b, clip) {
+  const { tracks, kind, kinds } = drawnTracks(b, clip),
+    inks = new Map(tracks.map((t, i) => [t.i, INKS[i % INKS.length]]));
+  const thing = b.plate.selected.control,
+    wanted = shows(b);
+  const all = clip.tracks.map((t, i) => ({ i, track: t, thing: thingOf(t), kind: channelOf(b, t).kind })),
+    own = all.filter((t) => t.thing === thing),
+    list = (own.length ? own : all.filter((t) => wanted(t.thing))).filter((t) => t.kind === kind).slice(0, 2 * MOST);
+  const words = { turn: "turns", move: "moves", size: "sizes", value: "values" };
+  return h(
+    "div",
+    { class: "names" },
+    kinds.length > 1
+      ? h(
+          "div",
+          { class: "curve-kinds" },
+          kinds.map((k) =>
+            h(
+              "button",
+              {
+                key: k,
+                type: "button",
+                class: `btn btn-sm btn-plain${k === kind ? " active" : ""}`,
+                "aria-pressed": String(k === kind),
+                onclick: () => {
+                  b.ui.curveKind = k;
+                  b.ui.curveRange = null;
+                },
+              },
+              words[k],
+            ),
+          ),
+        )
+      : null,
+    list.map((t) =>
+      h(
+        "button",
+        {
+          key: t.i,
+          type: "button",
+          class: "thread-name",
+          "aria-pressed": String(!b.ui.curvesOff.has(t.i)),
+          title: `${t.thing} ${t.track.channel}`,
+          onclick: () => b.ui.put("curvesOff", t.i, !b.ui.curvesOff.has(t.i)),
+        },
+        h("b", { style: `background:${inks.get(t.i) ?? "transparent"}` }),
+        own.length ? t.track.channel || plainName(t.thing) : `${plainName(t.thing)} ${t.track.channel}`,
+      ),
+    ),
+  );
+}
+
+/** Wheel with Alt: higher and lower about the pointer; otherwise as the strip has it. */
+function zoomed(b, clip, wide, v) {
+  const along = wheeled(b, clip, wide);
+  return (e) => {
+    if (!e.altKey) return along(e);
+    e.preventDefault();
+    const at = v.value(e.clientY - e.currentTarget.getBoundingClientRect().top),
+      by = Math.exp(e.deltaY * 0.0015);
+    b.ui.curveRange = [at + (v.low - at) * by, at + (v.high - at) * by];
+    return null;
+  };
+}
+
+export function keyCurves(b, clip) {
+  const wide = b.ui.keyWide,
+    m = measured(b, clip, wide),
+    { tracks, kind } = drawnTracks(b, clip),
+    v = upright(b, tracks, clip),
+    unit = measureOf({ kind }),
+    box = b.ui.keyBox;
+  const { marks } = marksOf(Math.max(m.from, 0), m.to, m.of);
+  const figure = (value) => `${(value * unit.out).toFixed(unit.digits > 1 ? 2 : 0)}${unit.unit}`;
+  const knots = tracks.flatMap((t, i) => handled(b, clip, t).map((k) => ({ ...k, ink: INKS[i % INKS.length] })));
+  const knot = (k) =>
+    h("circle", {
+      key: `${k.track}-${k.was}`,
+      cx: m.x(k.at),
+      cy: v.y(k.value),
+      r: 5,
+      class: `knot${k.on ? " on" : ""}`,
+      stroke: k.ink,
+      "data-curve-key": `${k.track}@${k.was}`,
+      onpointerdown: dragKey(b, clip, tracks, m, v, k),
+    });
+  return h(
+    "div",
+    { class: "key-rows curves" },
+    legend(b, clip),
+    h(
+      "svg",
+      {
+        width: wide,
+        height: HIGH,
+        class: "threads",
+        tabindex: 0,
+        role: "group",
+        "aria-label": "Curves of the motion",
+        onwheel: zoomed(b, clip, wide, v),
+        onpointerdown: boxed(b, clip, tracks, m, v),
+        onkeydown: (e) => stepFrames(b, clip, e),
+      },
+      marks.map((f) => h("line", { key: `m${f}`, x1: m.x(f), x2: m.x(f), y1: 0, y2: HIGH, class: "post-line" })),
+      h("line", { x1: 0, x2: wide, y1: v.y(0), y2: v.y(0), class: "curve-zero" }),
+      tracks.map((t, i) => line(b, clip, t, i, m, v)),
+      h("line", { x1: m.x(b.clipFrame), x2: m.x(b.clipFrame), y1: 0, y2: HIGH, class: "now-line" }),
+      knots.map(knot),
+      knots.map((k) => slopes(b, m, v, k)),
+      h("text", { x: 4, y: 12 }, figure(v.value(EDGE))),
+      h("text", { x: 4, y: HIGH - 4 }, figure(v.value(HIGH - EDGE))),
+      box ? h("rect", { x: box[0], y: box[1], width: box[2], height: box[3], class: "key-box" }) : null,
+    ),
+  );
+}
