@@ -70,7 +70,10 @@ def test_a_part_comes_later_round_the_loop():
     assert np.abs(before - after).max() < 0.02 * np.ptp(values)  # one more key, where the loop begins
 
 
-@given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 40), st.floats(-5, 5)), min_size=1, max_size=40), st.integers(-20, 20))
+@given(
+    st.lists(st.tuples(st.integers(0, 3), st.integers(0, 40), st.floats(-5, 5)), min_size=1, max_size=40),
+    st.integers(-20, 20),
+)
 def test_keys_stay_in_order_whatever_is_moved(rows, by):
     keys = K.ordered(np.array([(t, f, v, K.SMOOTH, 0, 0) for t, f, v in rows]))
     assert K.keys_fault(keys, 4) == ""
@@ -102,7 +105,11 @@ def some_pose(c, by=0.4, side="L"):
     for k in c.controls:
         channels = [x.name for x in k.channels if not x.locked]
         if k.side in (side, "C") and k.name != "whole" and len(out) < 8:
-            out[k.name] = {n: by * (1 + 0.1 * i) * (0.05 if n.startswith("move") else 1) for i, n in enumerate(channels[:3]) if n[:4] in ("turn", "move")}
+            out[k.name] = {
+                n: by * (1 + 0.1 * i) * (0.05 if n.startswith("move") else 1)
+                for i, n in enumerate(channels[:3])
+                if n[:4] in ("turn", "move")
+            }
     return {k: v for k, v in out.items() if v}
 
 
@@ -137,7 +144,9 @@ def test_poses_are_set_spaced_moved_and_put_between():
 
 def test_only_what_was_changed_gets_keys_and_what_stood_before_stays():
     c = blocked()
-    control = next(k.name for k in c.controls if k.side == "R" and any(x.name == "turn x" and not x.locked for x in k.channels))
+    control = next(
+        k.name for k in c.controls if k.side == "R" and any(x.name == "turn x" and not x.locked for x in k.channels)
+    )
     before = frames_of(c, "try")
     told = values_at(c.clips[0], before, 7)
     new = do(c, "keys.pose", clip="try", frame=7, values={**told, control: {"turn x": 0.6}}, changed=True)
@@ -189,14 +198,23 @@ def test_a_side_is_copied_half_a_loop_later():
         assert {k: told.get(k, 0.0) for k in wanted} == pytest.approx(wanted, abs=1e-4)
     assert np.allclose(values[0], values[-1], atol=1e-5)
     with pytest.raises(StepRefused):
-        do(do(rigged("otter"), "keys.pose", clip="a", values=some_pose(c, side="R")), "motion.copy_side", clip="a", side="L")
+        do(
+            do(rigged("otter"), "keys.pose", clip="a", values=some_pose(c, side="R")),
+            "motion.copy_side",
+            clip="a",
+            side="L",
+        )
 
 
 def test_held_in_the_world_and_brought_back_nothing_moves():
     """The hand is carried by a body that leans; held in the world and back it stands where it stood, at every frame."""
     c = blocked()
     program = compile_rig(c)
-    control = next(t.thing.name for t in c.clips[0].tracks if c.control_named[t.thing.name].turns and c.control_named[t.thing.name].side == "L")
+    control = next(
+        t.thing.name
+        for t in c.clips[0].tracks
+        if c.control_named[t.thing.name].turns and c.control_named[t.thing.name].side == "L"
+    )
     was = [np.array(clip_motion(program, c, "try").pose(f).controls[control]) for f in range(17)]
     held = do(c, "motion.into_world", clip="try", control=control)
     assert any(t.channel.startswith("world ") for t in held.clips[0].tracks)

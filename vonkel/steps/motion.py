@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 from pydantic import Field
 
 from ..core.character import Character, Name, Number, Ref, Track
 from ..core.character.references import renamed
-from ..core.character.refs import ControlName
+from ..core.character.refs import ControlName, JointName
 from ..core.errors import BadParameters, NotFound
 from ..core.motion import with_clip, without_clip
+from ..core.motion.capture import Capture, Skeleton
 from ..core.motion.clips import clip_named
+from ..core.retargeting import matched, played
+from ..core.retargeting.feet import kept
 from ..core.rig.builder import WHOLE
 from ..core.walking import Gait, Ground, Path, feet_of, pattern, walked
 from .registry import Array, Coordinate, Params, step
@@ -96,6 +99,88 @@ def walk(character: Character, p: Walking) -> Character:
     ground = Ground(np.array(p.bumps, float).reshape(-1, 4), np.array(p.holes, float).reshape(-1, 3))
     tracks, values = walked(character, gait, Path(places), ground, p.rate or character.rate)
     return with_clip(character, p.name, p.rate or character.rate, tracks, values)
+
+
+class CaptureJoint(Params):
+    name: Name
+    parent: int = Field(ge=-1, le=2000)
+    offset: tuple[Coordinate, Coordinate, Coordinate]
+    channels: list[Literal["move x", "move y", "move z", "turn x", "turn y", "turn z"]] = Field([], max_length=9)
+    ends: list[tuple[Coordinate, Coordinate, Coordinate]] = Field([], max_length=50)
+
+
+class Bringing(Params):
+    name: Annotated[Name, Field(max_length=60)]
+    joints: list[CaptureJoint] = Field(min_length=1, max_length=2000, description="the other skeleton, parents first")
+    rows: Array = Field(description="(frames, channels): each joint's numbers in their order, turns in degrees")
+    rate: Annotated[Number, Field(gt=0, le=1000, description="frames a second that the rows have")] = 30.0
+    matches: dict[JointName, str] = Field(
+        {}, max_length=2000, description="our joint → theirs; none: as they are found to match"
+    )
+    plant: bool = Field(True, description="feet that stand there stand here")
+    travel: bool = Field(True, description="the figure goes where that one goes")
+
+
+def capture_of(p: Bringing) -> Capture:
+    """The motion of another skeleton that parameters hold.  Raises BadParameters."""
+    if any(j.parent >= i or (j.parent < 0) != (i == 0) for i, j in enumerate(p.joints)):
+        raise BadParameters("The first joint is the root, and parents come before their children.", p.name)
+    channels = tuple(tuple((c[:4], "xyz".index(c[-1])) for c in j.channels) for j in p.joints)
+    ends = [(e, i) for i, j in enumerate(p.joints) for e in j.ends]
+    skeleton = Skeleton(
+        tuple(j.name for j in p.joints), tuple(j.parent for j in p.joints), np.array([j.offset for j in p.joints], float), channels,
+        np.array([e for e, _ in ends], float).reshape(-1, 3), tuple(i for _, i in ends),
+    )  # fmt: skip
+    if (
+        p.rows.ndim != 2
+        or p.rows.shape[1] != skeleton.width
+        or not len(p.rows)
+        or not np.issubdtype(p.rows.dtype, np.number)
+    ):
+        raise BadParameters(f"A frame of it has {skeleton.width} numbers.", p.name, "Bring the file in again.")
+    return Capture(skeleton, p.rows.astype(float), p.rate)
+
+
+def bringing(
+    name: str, capture: Capture, matches: dict[str, str], plant: bool = True, travel: bool = True
+) -> dict[str, Any]:
+    """The parameters that hold a motion of another skeleton."""
+    s = capture.skeleton
+    ends: dict[int, list[list[float]]] = {}
+    for e, k in zip(s.ends.tolist(), s.end_of, strict=True):
+        ends.setdefault(k, []).append(e)
+    joints = [
+        {
+            "name": n,
+            "parent": up,
+            "offset": o,
+            "channels": [f"{kind} {'xyz'[axis]}" for kind, axis in c],
+            "ends": ends.get(i, []),
+        }
+        for i, (n, up, o, c) in enumerate(zip(s.names, s.parents, s.offsets.tolist(), s.channels, strict=True))
+    ]
+    return {
+        "name": name, "joints": joints, "rows": capture.rows.astype(np.float32), "rate": capture.rate, "matches": matches,
+        "plant": plant, "travel": travel,
+    }  # fmt: skip
+
+
+def _stands(before: Character, after: Character) -> str:
+    found = kept(after, after.clips[-1].name)
+    if not found:
+        return "no foot stands in it"
+    return f"feet stand in {max(k.share for k in found):.0%} of it and slide {max(k.slid for k in found):.2%} of the leg at most"
+
+
+@step("motion.bring", Bringing, lambda c, p: f"Brought in the motion {p.name}", long=True, figures=_stands)
+def bring(character: Character, p: Bringing) -> Character:
+    """Play the motion of another skeleton on this rig."""
+    capture = capture_of(p)
+    matches = dict(p.matches) or {m.joint: m.source for m in matched(character, capture.skeleton)}
+    strange = [j for j in matches if j not in character.joint_index]
+    if strange:
+        raise NotFound(f"There is no joint called “{strange[0]}”.", character.name, "Match joints that are there.")
+    return played(character, capture, matches, p.name, plant=p.plant, travel=p.travel).character
 
 
 class NamedClip(Params):

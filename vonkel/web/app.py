@@ -31,7 +31,7 @@ class Settings:
 
 def create_app(settings: Settings) -> FastAPI:
     """A new application on one store."""
-    from .routes import bench, characters, face, files, live, pages, rig, shapes, skin, work
+    from .routes import bench, characters, face, files, live, motion, pages, rig, shapes, skin, work
 
     @asynccontextmanager
     async def running(app: FastAPI) -> AsyncIterator[None]:
@@ -65,6 +65,7 @@ def create_app(settings: Settings) -> FastAPI:
         skin.router,
         shapes.router,
         face.router,
+        motion.router,
         live.router,
     ):
         app.include_router(router)

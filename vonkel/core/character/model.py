@@ -17,7 +17,7 @@ from ..errors import NotFound
 from .arrays import Arrays
 from .base import NAME_LENGTH, Frozen, Name, Number
 from .boards import Board
-from .refs import Inputs, JointName, KitName, Names, Ref, RegionName, ShapeName, To
+from .refs import ControlName, Inputs, JointName, KitName, Names, Ref, RegionName, ShapeName, To
 from .rules import Rule
 from .upgrade import VERSION
 
@@ -263,6 +263,13 @@ class Track(Frozen):
     channel: str = ""
 
 
+class Stand(Frozen):
+    """When a foot stands in a motion: its target, and frames from the first to the last of each stand."""
+
+    control: ControlName
+    frames: tuple[tuple[Annotated[int, Field(ge=0)], Annotated[int, Field(ge=0)]], ...] = Field((), max_length=10_000)
+
+
 class Clip(Frozen):
     """A motion: the array `clip/<name>/values` (f, t) holds every track's value at every frame; where it is `keyed`, the array
     `clip/<name>/keys` (k, 6) holds its keys (`motion/keys.py`), and it lasts from frame 0 to `end`.
@@ -277,6 +284,7 @@ class Clip(Frozen):
     keyed: bool = False
     end: int = Field(0, ge=0, le=MAX_END)
     loop: bool = False
+    stands: tuple[Stand, ...] = Field((), max_length=200)  # where that is known
 
     @property
     def array(self) -> str:

@@ -171,6 +171,11 @@ def at_rate(character: Character, name: str, rate: float) -> Character:
     """A motion at another rate that lasts as long as it did: keys move with the time, frames are read between frames."""
     clip = clip_named(character, name)
     share = rate / clip.rate
+    stands = tuple(
+        s.model_copy(update={"frames": tuple((round(a * share), round(b * share)) for a, b in s.frames)})
+        for s in clip.stands
+    )
+    clip = clip.model_copy(update={"stands": stands})
     if clip.keyed:
         keys = character.arrays[clip.array].astype(float)
         keys[:, AT] *= share
@@ -188,7 +193,8 @@ def at_rate(character: Character, name: str, rate: float) -> Character:
     new = values[low] + (at - low)[:, None] * (values[high] - values[low])
     changed = clip.model_copy(update={"rate": rate})
     return character.with_(
-        clips=tuple(changed if c is clip else c for c in character.clips), arrays={clip.array: new.astype(np.float32)}
+        clips=tuple(changed if c.name == name else c for c in character.clips),
+        arrays={clip.array: new.astype(np.float32)},
     )
 
 

@@ -241,7 +241,7 @@ def whole_poses(keys: np.ndarray) -> np.ndarray:
 def only_tracks(keys: np.ndarray, keep: Sequence[bool]) -> np.ndarray:
     """The keys of the tracks that are kept, told by these tracks' new numbers."""
     number = np.cumsum(keep) - 1
-    own = keys[np.asarray(keep, bool)[keys[:, TRACK].astype(int)]].copy()
+    own: np.ndarray = keys[np.asarray(keep, bool)[keys[:, TRACK].astype(int)]].copy()
     own[:, TRACK] = number[own[:, TRACK].astype(int)]
     return own
 

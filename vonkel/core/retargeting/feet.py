@@ -7,7 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import uniform_filter1d
 
+from ..character import Character
 from ..geometry.easing import smoothstep
+from ..motion.clips import clip_named
+from ..rig import compile_rig
+from ..rig.kits import gives
+from ..rig.kits.limb import limb_joints
+from ..rig.motion import clip_motion
+from ..walking import Foot, feet_of
 
 LOW = 0.12  # of the leg's length: a foot that stands is no higher over where it gets lowest
 SLOW = 0.3  # leg lengths a second: nor faster
@@ -87,3 +94,29 @@ def slide(place: np.ndarray, stands: list[tuple[int, int]], leg: float) -> float
         (float(np.linalg.norm(place[a : b + 1] - place[a : b + 1].mean(0), axis=1).max()) / leg for a, b in stands),
         default=0.0,
     )
+
+
+def standing_joint(character: Character, foot: Foot) -> str:
+    """The joint of a foot that stays where it stands: its ball, or what its target holds."""
+    kit = next(k for k in character.kits if k.name == foot.control.kit)
+    end = limb_joints(kit)[-1]
+    roll = next((k for k in character.kits if gives(k, "roll") and k.joints["foot"] == (end,)), None)
+    return roll.joints["ball"][0] if roll is not None else end
+
+
+def kept(character: Character, clip: str) -> list[Contact]:
+    """How well the feet that stand in a motion stay where they stand.  Raises NotFound."""
+    own = clip_named(character, clip)
+    told = {s.control: s.frames for s in own.stands if s.frames}
+    if not told:
+        return []
+    motion, out = clip_motion(compile_rig(character), character, clip), []
+    last = max(b for frames in told.values() for _, b in frames)
+    places = np.array([motion.pose(f).joints[:, :, 3] for f in range(last + 1)])
+    for foot in feet_of(character):
+        frames = list(told.get(foot.control.name, ()))
+        if frames:
+            at = places[:, character.joint_index[standing_joint(character, foot)]]
+            share = sum(b - a + 1 for a, b in frames) / len(places)
+            out.append(Contact(foot.control.name, tuple(frames), share, slide(at, frames, foot.reach)))
+    return out

@@ -14,7 +14,7 @@ import numpy as np
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d
 from scipy.spatial.transform import Rotation
 
-from ..character import Character, Inputs, Kit, Ref, Track
+from ..character import Character, Inputs, Kit, Ref, Stand, Track
 from ..errors import BadParameters, StepRefused
 from ..motion.capture import Capture
 from ..motion.clips import with_clip
@@ -88,7 +88,9 @@ def played(
     found = stage.planted(values, rate, plant)
     rows, tracks = _table(character, values)
     made = with_clip(character, name, rate, tracks, rows)
-    return Played(made, made.clips[-1].name, tuple(found))
+    stands = tuple(Stand(control=k.foot, frames=k.stands) for k in found)
+    clip = made.clips[-1].model_copy(update={"stands": stands})
+    return Played(made.with_(clips=(*made.clips[:-1], clip)), clip.name, tuple(found))
 
 
 @dataclass(frozen=True)
@@ -134,7 +136,7 @@ class _Stage:
 
     def _leads(self, there: Mapping[str, int]) -> list[_Lead]:
         """Controls with the joints that they turn, from the trunk on outwards."""
-        out = []
+        out: list[_Lead] = []
         hips, chest, head = (next(iter(self.build.trunk[p][::-1]), "") for p in ("hips", "chest", "head"))
         keys = {"body": hips, "chest": chest, "head": head}
         for control in self.character.controls:
@@ -156,7 +158,7 @@ class _Stage:
 
     def _carried(self, joint: str, there: Mapping[str, int]) -> np.ndarray:
         """Our joint's turn at rest, once our bones lie as the capture's do at rest."""
-        own = self.own[self.row[joint], :, :3]
+        own: np.ndarray = self.own[self.row[joint], :, :3]
         kind = self._kind(joint)
         if kind == "trunk":
             return own
@@ -164,9 +166,12 @@ class _Stage:
             foot = any(f.control.kit == k.name for f in self.feet for k in self.limbs if limb_joints(k)[-1] == joint)
             if not foot:
                 up = self.character.joint(joint).parent
-                return self._turned(up, there) @ own if up else own
-            return self._headed(joint, there) @ own
-        return self._turned(joint, there) @ own
+                turn = self._turned(up, there) if up else np.eye(3)
+            else:
+                turn = self._headed(joint, there)
+        else:
+            turn = self._turned(joint, there)
+        return np.asarray(turn @ own)
 
     def _kind(self, joint: str) -> str:
         for kit in self.limbs:

@@ -30,7 +30,7 @@ def mirrored_clip(character: Character, clip: str, name: str) -> Character:
     source = clip_named(character, clip)
     new = _reflected(character, source, lambda control: True)
     title = unique_name(name, {c.name for c in character.clips})
-    return _with(character, source.model_copy(update={"name": title}), *new)
+    return _with(character, source.model_copy(update={"name": title, "stands": ()}), *new)
 
 
 def side_copied(character: Character, clip: str, side: str, first: float, last: float, later: float = 0.0) -> Character:
@@ -76,7 +76,7 @@ def side_copied(character: Character, clip: str, side: str, first: float, last: 
     to = where + round(later)
     to = np.mod(to, max(count - 1, 1)) if source.loop else to
     inside = (to >= 0) & (to < count)
-    values[np.ix_(to[inside], rows)] = array[where[inside]]
+    values[np.ix_(to[inside], np.array(rows))] = array[where[inside]]
     changed = source.model_copy(update={"tracks": tuple(both)})
     return character.with_(
         clips=tuple(changed if c is source else c for c in character.clips), arrays={source.array: values}

@@ -71,6 +71,7 @@ export interface Clip {
   keyed: boolean;
   end: number;
   loop: boolean;
+  stands: Stand[];
 }
 
 export interface Control {
@@ -288,6 +289,11 @@ export interface Spring {
   pull: number;
   weight: number;
   strength: number;
+}
+
+export interface Stand {
+  control: string;
+  frames: [number, number][];
 }
 
 export interface Swing {

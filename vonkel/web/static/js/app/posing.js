@@ -31,6 +31,8 @@ export class Posing extends Steps {
     });
     /** @type {{ drag: number, values: any } | null} */
     this.held = null;
+    /** @type {import("../../types/page").Values} */
+    this.clipValues = {};
     this.carried = [0, 0, 0]; // where a motion has taken the figure
     this.drag = 0;
     this.dropped = 0;
@@ -166,6 +168,7 @@ export class Posing extends Steps {
   clipShown(frame, values) {
     this.clipFrame = frame;
     this.values = values;
+    this.clipValues = structuredClone(values); // what the motion itself says there
     const { "move x": x = 0, "move y": y = 0, "move z": z = 0 } = values.whole ?? {};
     this.followFigure([x, y, z]);
     const clip = this.clipAtHand();

@@ -3,9 +3,9 @@
 import { h } from "../widgets/html.js";
 import { BENT, carried, curveOf, idOf, keysOf, MANNERS, marksOf, thingOf } from "../widgets/keys.js";
 import { measureOf, plainName } from "../words.js";
-import { chosenKeys, followed, keyStep, measured, shows, stepFrames, wheeled } from "./keystrip.js";
+import { chosenKeys, followed, keyStep, measured, ruler, shows, stepFrames, wheeled } from "./keystrip.js";
 
-const HIGH = 150,
+const HIGH = 172,
   EDGE = 10,
   HANDLE = 34; // pixels that a slope's handle is long
 const INKS = ["#1b7471", "#7a3b76", "#8a5e12", "#3f6184", "#9a4a2f", "#5d6a73"];
@@ -248,7 +248,8 @@ export function keyCurves(b, clip) {
       "data-curve-key": `${k.track}@${k.was}`,
       onpointerdown: dragKey(b, clip, tracks, m, v, k),
     });
-  return h(
+  const head = h("div", { class: "key-row" }, h("span", { class: "soft" }, "frames"), ruler(b, clip, m, wide));
+  const sheet = h(
     "div",
     { class: "key-rows curves" },
     legend(b, clip),
@@ -276,4 +277,5 @@ export function keyCurves(b, clip) {
       box ? h("rect", { x: box[0], y: box[1], width: box[2], height: box[3], class: "key-box" }) : null,
     ),
   );
+  return [head, sheet];
 }

@@ -1,6 +1,6 @@
 // The key strip: a thread for each thing that moves, its keys as knots on it; whole poses as posts across all of them.
-import { button, choices, select, switchButton } from "../widgets/fields.js";
-import { h } from "../widgets/html.js";
+import { button, select, switchButton } from "../widgets/fields.js";
+import { h, Still } from "../widgets/html.js";
 import { BENT, carried, HELD, idOf, LINEAR, marksOf, posesOf, rowsOf } from "../widgets/keys.js";
 import { plainName } from "../words.js";
 
@@ -185,6 +185,12 @@ function strand(a, c, y, manner, key) {
   return h("path", { key, d, class: manner === BENT ? "strand own" : "strand" });
 }
 
+/** How large knots may be so that neighbours can be told apart. */
+function dotSize(knots) {
+  const gaps = knots.slice(1).map((k, j) => k.x - knots[j].x);
+  return Math.min(Math.max(Math.min(...gaps, 14) / 2.5, 2), 5.5);
+}
+
 function thread(b, row, i, m) {
   const y = (i + 0.5) * ROW,
     { keysChosen } = b.ui;
@@ -193,6 +199,7 @@ function thread(b, row, i, m) {
       on = ids.some((id) => keysChosen.has(id));
     return { ...k, ids, on, x: m.x(shownAt(b, k.at, on)) };
   });
+  const r = dotSize(knots);
   return h(
     "g",
     { key: row.thing },
@@ -202,7 +209,7 @@ function thread(b, row, i, m) {
         key: `k${k.at}`,
         cx: k.x,
         cy: y,
-        r: 5.5,
+        r,
         class: `knot${k.on ? " on" : ""}`,
         "data-key": `${row.thing}@${k.at}`,
         onpointerdown: (e) => dragKeys(b, e, m.of, k.ids),
@@ -237,7 +244,7 @@ function brackets(b, m, high) {
 }
 
 /** The ruler: frames, and the frame at hand, which the pointer takes along. */
-function ruler(b, clip, m, wide) {
+export function ruler(b, clip, m, wide) {
   const { marks, step } = marksOf(Math.max(m.from, 0), m.to, m.of);
   const go = (e) => {
     const box = e.currentTarget.getBoundingClientRect(),
@@ -307,9 +314,12 @@ function posts(b, clip, m, wide) {
       at = m.frame(e.clientX - box.left);
     if (!e.target.closest("g.post")) keyStep(b, "keys.between", { frame: b.ui.keysSnap ? Math.round(at) : at });
   };
+  const poses = posesOf(clip),
+    gap = Math.min(...poses.slice(1).map((f, i) => f - poses[i]), 1e3) * m.of,
+    w = Math.min(Math.max(gap / 2 - 1, 1.5), 7);
   const post = (f, i) => {
     const x = m.x(shownAt(b, f, false));
-    const d = `M${x - 7},4h14v13l-7,6l-7,-6z`;
+    const d = `M${x - w},4h${2 * w}v13l${-w},6l${-w},-6z`;
     return h(
       "g",
       {
@@ -319,19 +329,23 @@ function posts(b, clip, m, wide) {
         onpointerdown: (e) => dragPose(b, e, m.of, f),
       },
       h("path", { d }),
-      h("text", { x, y: 16, "text-anchor": "middle" }, String(i + 1)),
+      w > 6 ? h("text", { x, y: 16, "text-anchor": "middle" }, String(i + 1)) : null,
     );
   };
   return h(
     "svg",
     { width: wide, height: POSTS, class: "key-posts", ondblclick: between, role: "group", "aria-label": "Whole poses" },
-    posesOf(clip).map(post),
+    poses.map(post),
   );
 }
 
 function threads(b, clip, rows, m, wide) {
   const high = Math.max(rows.length * ROW, ROW),
     box = b.ui.keyBox;
+  const postLine = (f) => {
+    const x = m.x(shownAt(b, f, false));
+    return h("line", { key: `p${f}`, x1: x, x2: x, y1: 0, y2: high, class: "post-line" });
+  };
   return h(
     "svg",
     {
@@ -347,11 +361,10 @@ function threads(b, clip, rows, m, wide) {
     rows.map((_, i) =>
       i % 2 ? h("rect", { key: `r${i}`, x: 0, y: i * ROW, width: wide, height: ROW, class: "row-even" }) : null,
     ),
-    posesOf(clip).map((f) => {
-      const x = m.x(shownAt(b, f, false));
-      return h("line", { key: `p${f}`, x1: x, x2: x, y1: 0, y2: high, class: "post-line" });
+    h(Still, {
+      of: [clip, b.ui.keysChosen, b.ui.keyDrag, b.ui.keyView, b.ui.keysSnap, wide, rows.length, b.ui.keysOf],
+      make: () => [posesOf(clip).map(postLine), rows.map((r, i) => thread(b, r, i, m))],
     }),
-    rows.map((r, i) => thread(b, r, i, m)),
     h("line", { x1: m.x(b.clipFrame), x2: m.x(b.clipFrame), y1: 0, y2: high, class: "now-line" }),
     brackets(b, m, high),
     box ? h("rect", { x: box[0], y: box[1], width: box[2], height: box[3], class: "key-box" }) : null,
@@ -364,7 +377,6 @@ export function keyHead(b, clip) {
   return h(
     "div",
     { class: "key-head" },
-    choices({ threads: "Keys", curves: "Curves" }, b.ui.keyLook, (v) => (b.ui.keyLook = v)),
     select(
       "Which things are shown",
       [["all", "everything that moves"], ["chosen", "what is chosen"], ...levels],

@@ -16,11 +16,12 @@ import {
 } from "../widgets/fields.js";
 import { Component, h } from "../widgets/html.js";
 import { MANNERS, posesOf } from "../widgets/keys.js";
+import { captureFields, captureShelf } from "./capture.js";
 import { folded } from "./common.js";
 import { keyCurves } from "./keycurves.js";
 import { chosenKeys, keyHead, keyStep, keyStrip, moveChosen, NAMES } from "./keystrip.js";
 import { channelSheet, chosenControl } from "./posing.js";
-import { walkFields, walkSheet } from "./walking.js";
+import { walkFields, walkShelf } from "./walking.js";
 
 const RATES = [24, 25, 30, 60];
 const FIRST = "first motion";
@@ -36,7 +37,7 @@ const look = (b, name) => {
 /** A step of a motion; the one that it makes is looked at.  @param {any} b @param {string} name @param {any} params */
 async function clipStep(b, name, params) {
   const before = new Set(b.state.clips.map((c) => c.name));
-  if (!(await b.step(name, params, { keepPose: true }))) return false;
+  if (!(await b.step(name, params, { keepPose: true, quiet: true }))) return false;
   const made = b.state.clips.find((c) => !before.has(c.name));
   if (made) look(b, made.name);
   else if (b.clipAtHand()) b.clipTo(Math.min(b.clipFrame, b.clipAtHand().frames - 1));
@@ -121,7 +122,6 @@ function left(b) {
       : h("p", { class: "empty" }, "None yet. Pose the figure and set the pose, or let its legs step."),
     clip ? settings(b, clip) : null,
     pairs(["this work", rate]),
-    folded(b, "Let it walk", walkSheet(b)),
   ];
 }
 
@@ -137,6 +137,16 @@ export function setPose(b) {
     manner: b.ui.manner,
   });
 }
+
+/** Whether a pose is another than what the motion says at the frame at hand. */
+const differs = (b, values) =>
+  b.state.controls.some((c) =>
+    c.channels.some((k) => {
+      const now = values[c.name]?.[k.name] ?? k.rest,
+        was = b.clipValues[c.name]?.[k.name] ?? k.rest;
+      return Math.abs(now - was) > 1e-6;
+    }),
+  );
 
 function chosenSheet(b) {
   const keys = chosenKeys(b);
@@ -282,20 +292,15 @@ class Wide extends Component {
   }
 }
 
-function shelf(b) {
+/** What the shelf shows of the motion at hand: its keys as threads, or as curves. */
+function shelf(b, drawn) {
   const clip = b.clipAtHand();
   const play = chosenButton(b.clipPlaying ? "Stop" : "Play", b.clipPlaying, () => b.playClip(!b.clipPlaying));
+  const begin = "A motion's keys stand here. Pose the figure, then set the pose: that is where it begins.";
   const inside = !clip
-    ? h(
-        "p",
-        { class: "soft" },
-        "A motion's keys stand here. Pose the figure, then set the pose: that is where it begins.",
-      )
+    ? h("p", { class: "soft" }, begin)
     : clip.keyed
-      ? [
-          h("div", { class: "key-top" }, play, keyHead(b, clip)),
-          b.ui.keyLook === "curves" ? keyCurves(b, clip) : keyStrip(b, clip),
-        ]
+      ? [h("div", { class: "key-top" }, play, keyHead(b, clip)), drawn(b, clip)]
       : plainPlayer(b, clip, play);
   return h(Wide, { key: "keys", told: (wide) => (b.ui.keyWide = wide) }, inside);
 }
@@ -327,14 +332,17 @@ function plainPlayer(b, clip, play) {
   ];
 }
 
-enterSheet("motion", { id: "keys", side: "shelf", title: "Keys", high: 250, draw: shelf });
+enterSheet("motion", { id: "keys", side: "shelf", title: "Keys", high: 250, draw: (b) => shelf(b, keyStrip) });
+enterSheet("motion", { id: "curves", side: "shelf", title: "Curves", high: 250, draw: (b) => shelf(b, keyCurves) });
+
+enterSheet("motion", { id: "walk", side: "shelf", title: "Let it walk", high: 170, draw: walkShelf });
+enterSheet("motion", { id: "capture", side: "shelf", title: "From a file", high: 232, draw: captureShelf });
 
 enterStation("motion", {
   large: "free",
   layers: { controls: true },
   levels: new Set(["body", "face"]),
   fields: {
-    keyLook: "threads",
     keysOf: "all",
     keysSnap: true,
     record: false,
@@ -349,6 +357,7 @@ enterStation("motion", {
     manner: "smooth",
     cleanTo: 5,
     ...walkFields,
+    ...captureFields,
   },
   left,
   right,
@@ -359,7 +368,7 @@ enterStation("motion", {
   },
   posed: (b, values) => {
     const clip = b.clipAtHand();
-    if (!b.ui.record || !clip?.keyed || b.clipPlaying) return;
+    if (!b.ui.record || !clip?.keyed || b.clipPlaying || !differs(b, values)) return;
     const params = { clip: clip.name, frame: b.clipFrame, values, manner: b.ui.manner, changed: true };
     b.step("keys.pose", params, { keepPose: true, quiet: true });
   },

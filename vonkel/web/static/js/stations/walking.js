@@ -77,6 +77,7 @@ function walking(b) {
     if (!(await b.step("motion.walk", params))) return false;
     b.clip = b.state.clips.find((c) => !before.has(c.name))?.name ?? b.clip;
     b.clipFrame = 0;
+    b.ui.shelf = "keys";
     b.playClip(true);
     return true;
   };
@@ -93,25 +94,31 @@ function walking(b) {
       ["lift, cm", own.number("lift", "Lift in cm; 0: as the legs have it", 0, { min: 0, step: 1 })],
       ["period, s", own.number("period", "Seconds from a step of a foot to its next", 1, { min: 0.1, step: 0.1 })],
     ), // prettier-ignore
-    acts(submit("Let it walk", "small mend")),
+    acts(submit("Let it go", "small mend")),
   );
 }
 
 /** The whole of it: gait, way and ground. */
-export function walkSheet(b) {
+export function walkShelf(b) {
   const rough = slider("Height of the hills in cm", b.ui.walkRough, {
     low: 0,
     high: 12 * b.state.height,
     step: 0.5,
     oninput: (e) => (b.ui.walkRough = Number(e.target.value)),
   });
-  return [
-    walking(b),
-    h("p", { class: "soft" }, "The way, from above: click to lead it on, drag its places."),
+  return h(
+    "div",
+    { class: "walk-shelf", key: "walk" },
+    h("section", {}, walking(b)),
     pathPad(b),
-    h("div", { class: "slider" }, h("span", {}, "hills, cm"), rough),
-    acts(button("Straight again", () => (b.ui.walkPath = []), "small quiet")),
-  ];
+    h(
+      "div",
+      { class: "ways" },
+      h("p", { class: "soft" }, "The way, seen from above. Click to lead it on, drag its places."),
+      h("div", { class: "slider" }, h("span", {}, "hills, cm"), rough),
+      acts(button("Straight again", () => (b.ui.walkPath = []), "small quiet")),
+    ),
+  );
 }
 
 /** What it keeps while the page is open. */

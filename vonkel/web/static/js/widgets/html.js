@@ -42,3 +42,14 @@ class Made extends Component {
 
 /** A drawing that a function makes: anew when what it is of has changed, and not while a hand drags in it otherwise. */
 export const made = (of, make) => h(/** @type {any} */ (Made), { of: JSON.stringify(of), make });
+
+/** A part of a drawing that is made anew only when a value in `of` is another than before: `make()` draws it. */
+export class Still extends Component {
+  shouldComponentUpdate(next) {
+    const now = /** @type {any} */ (this.props).of;
+    return next.of.length !== now.length || next.of.some((v, i) => !Object.is(v, now[i]));
+  }
+  render() {
+    return h("g", {}, /** @type {any} */ (this.props).make());
+  }
+}
