@@ -21,7 +21,7 @@ from ..core.derived import derived
 from ..core.recent import Recent
 from ..core.shapes.moves import farthest, led_shapes
 from ..core.skin.between import handed_fresh
-from ..core.trials import trial_poses
+from ..core.trials.poses import pose_set
 from ..readings import findings, station_states
 from ..readings.boards import picture_seal
 from ..readings.face import told_face
@@ -152,7 +152,7 @@ def _pictures(look: Look) -> list[dict[str, Any]]:
 
 def _trial_names(look: Look) -> list[str]:
     c = look.character
-    return ([p.name for p in trial_poses(c)] if c.skin else []) + [s.name for s in c.shapes]
+    return ([p.name for p in pose_set(c)] if c.skin else []) + [s.name for s in c.shapes]
 
 
 def _shapes(look: Look) -> list[dict[str, Any]]:

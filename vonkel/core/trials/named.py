@@ -13,7 +13,7 @@ from ..rig import Pose, compile_rig
 from ..rig.motion import Motion, clip_motion
 from .clips import frame_called, name_at
 from .faces import FaceTrial, face_pose, face_trials
-from .poses import pose_from_turns, trial_poses
+from .poses import pose_from_turns, pose_set
 from .shapes import shape_trials, shaped_pose
 from .sweeps import Sweep, swept
 
@@ -31,7 +31,7 @@ class Tried:
 
 def posed(character: Character) -> Iterator[Tried]:
     """The poses of its plan, and its saved ones."""
-    for p in trial_poses(character):
+    for p in pose_set(character):
         yield Tried(p.name, p.about, partial(pose_from_turns, character, p.turns))
     for s in character.poses:
         yield Tried(s.name, "a saved pose", partial(compile_rig(character).evaluate, s.values))

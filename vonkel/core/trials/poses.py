@@ -1,9 +1,9 @@
 """Trial poses in words of the body (“elbows bent by 120°”), made for whatever joints are there.
 
-poses.json lists them by plan: the *ordinary* ones, which any body of that build must take without tearing, and *further* ones
+poses.json lists them by plan: the *ordinary* ones, which any body of that build must take without tearing, *further* ones
 near the ends of normal ranges of motion (American Academy of Orthopaedic Surgeons 1965, Joint Motion, from memory: elbow
 0–150°, shoulder raised to 180°, hip flexed to 120°, knee to 135°, forearm turned 80–90° each way; animals by common
-practice).  Ways and turns are in the body's own axes: x to its left, y up, z ahead.
+practice), and *more* that are tried besides, and that nothing is solved or set by.  Ways and turns are in the body's own axes: x to its left, y up, z ahead.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ class TrialPose:
 
 @cache
 def poses_of_plans() -> dict[str, dict[str, dict[str, tuple[str, Asked]]]]:
-    """plan → ordinary and further → pose → (what it is, joints' turns)."""
+    """plan → ordinary, further and more → pose → (what it is, joints' turns)."""
     told: dict[str, dict[str, dict[str, tuple[str, Asked]]]] = json.loads(
         Path(__file__).with_name("poses.json").read_text("utf-8")
     )
@@ -186,19 +186,30 @@ def build_of(character: Character) -> str:
     return "chain" if has("chain") else "head" if has("head", "neck") else ANY
 
 
-def _asked(character: Character) -> Iterator[tuple[str, str, Asked, bool]]:
+def _asked(character: Character, kinds: tuple[str, ...]) -> Iterator[tuple[str, str, Asked, bool]]:
     known = poses_of_plans()
     build = build_of(character)
-    for kind in ("ordinary", "further"):
+    for kind in kinds:
         for name, (about, asked) in known[build][kind].items():
             yield name, about, asked, kind == "ordinary"
 
 
 @derived("joints", "plan", most=24)
 def trial_poses(character: Character) -> tuple[TrialPose, ...]:
-    """The poses that this skeleton can take."""
+    """The ordinary and the further poses that this skeleton can take: what skins are solved and judged by."""
     turns = Turns(character)
-    found = [TrialPose(n, about, turns.of(asked), usual) for n, about, asked, usual in _asked(character)]
+    found = _found(character, turns, ("ordinary", "further"))
     if not any(p.turns for p in found):
         found = [TrialPose(n, about, turns.of(a)) for n, (about, a) in poses_of_plans()[ANY]["ordinary"].items()]
     return tuple(p for p in found if p.turns)
+
+
+@derived("joints", "plan", most=24)
+def pose_set(character: Character) -> tuple[TrialPose, ...]:
+    """All poses that are tried on this skeleton, twenty or more for every plan that has what they turn."""
+    more = _found(character, Turns(character), ("more",))
+    return (*trial_poses(character), *(p for p in more if p.turns))
+
+
+def _found(character: Character, turns: Turns, kinds: tuple[str, ...]) -> list[TrialPose]:
+    return [TrialPose(n, about, turns.of(asked), usual) for n, about, asked, usual in _asked(character, kinds)]
