@@ -13,7 +13,7 @@ import numpy as np
 from scipy.ndimage import maximum_filter1d
 from scipy.spatial.transform import Rotation
 
-from .character import Character, Control, Ref, Track
+from .character import Character, Control, Ref, Stand, Track
 from .errors import BadParameters, StepRefused
 from .geometry.easing import smoothstep
 from .motion.clips import frames_of
@@ -223,6 +223,17 @@ def walked(
         own = np.einsum("fji,fj->fi", turn, world[:, i] - moved) + centre - foot.rest
         add(foot.control, own, np.einsum("fji,fjk->fik", turn, facing[:, i]))
     return tuple(tracks), np.stack(columns, 1)
+
+
+def stands(feet: list[Foot], gait: Gait, frames: int, rate: float) -> tuple[Stand, ...]:
+    """The frames at which each foot stands, from the first to the last of every stand."""
+    out = []
+    for foot, phase in zip(feet, gait.phases, strict=True):
+        cycle = np.arange(frames) / rate / gait.period - phase
+        on = (cycle - np.floor(cycle)) < gait.duty
+        edges = np.flatnonzero(np.diff(np.r_[False, on, False])).reshape(-1, 2)
+        out.append(Stand(control=foot.control.name, frames=tuple((int(a), int(b) - 1) for a, b in edges)))
+    return tuple(out)
 
 
 def _stepped(

@@ -17,7 +17,7 @@ from ..core.motion.clips import clip_named
 from ..core.retargeting import matched, played
 from ..core.retargeting.feet import kept
 from ..core.rig.builder import WHOLE
-from ..core.walking import Gait, Ground, Path, feet_of, pattern, walked
+from ..core.walking import Gait, Ground, Path, feet_of, pattern, stands, walked
 from .registry import Array, Coordinate, Params, step
 
 STRIDE, LIFT = 0.9, 0.12  # of the shortest leg: metres a period, and how high feet are lifted, where nothing is said
@@ -97,8 +97,11 @@ def walk(character: Character, p: Walking) -> Character:
     start = np.array([whole.place[0], whole.place[2]]) if whole is not None else np.zeros(2)
     places = np.array(p.path, float).reshape(-1, 2) if len(p.path) > 1 else start + [[0.0, 0.0], [0.0, 4 * gait.stride]]
     ground = Ground(np.array(p.bumps, float).reshape(-1, 4), np.array(p.holes, float).reshape(-1, 3))
-    tracks, values = walked(character, gait, Path(places), ground, p.rate or character.rate)
-    return with_clip(character, p.name, p.rate or character.rate, tracks, values)
+    rate = p.rate or character.rate
+    tracks, values = walked(character, gait, Path(places), ground, rate)
+    made = with_clip(character, p.name, rate, tracks, values)
+    clip = made.clips[-1].model_copy(update={"stands": stands(feet_of(character), gait, len(values), rate)})
+    return made.with_(clips=(*made.clips[:-1], clip))
 
 
 class CaptureJoint(Params):

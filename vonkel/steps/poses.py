@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from ..core.character import Character, SavedPose
-from ..core.errors import NotFound
+from ..core.character import Character, Inputs, Name, Number, SavedPose
+from ..core.character.references import known_values
+from ..core.errors import BadParameters, NotFound
+from ..core.rig.mirror import mirrored_pose
+from ..core.rig.motion import mixed
+from ..core.trials.limits import USUAL
 from .registry import Params, step
 
 
@@ -31,3 +35,84 @@ def delete(character: Character, p: NamedPose) -> Character:
     if p.name not in {q.name for q in character.poses}:
         raise NotFound(f"There is no pose called “{p.name}”.", character.name)
     return character.with_(poses=tuple(q for q in character.poses if q.name != p.name))
+
+
+def _pose(character: Character, name: str) -> Inputs:
+    found = next((q for q in character.poses if q.name == name), None)
+    if found is None:
+        raise NotFound(f"There is no pose called “{name}”.", character.name, "Choose one from the list.")
+    return found.values
+
+
+class MirrorPose(Params):
+    name: str
+    to: Name = Field(max_length=60, description="what the mirrored one is called")
+
+
+@step("poses.mirror", MirrorPose, lambda c, p: f"Mirrored the pose {p.name}")
+def mirror(character: Character, p: MirrorPose) -> Character:
+    """Keep the mirror image of a saved pose."""
+    return save(character, SavePose(name=p.to, values=mirrored_pose(character, _pose(character, p.name))))
+
+
+class BlendPoses(Params):
+    a: str
+    b: str
+    share: float = Field(0.5, ge=-1, le=2, description="of the way from one to the other")
+    to: Name = Field(max_length=60, description="what the new one is called")
+
+
+@step("poses.blend", BlendPoses, lambda c, p: f"Blended the poses {p.a} and {p.b}")
+def blend(character: Character, p: BlendPoses) -> Character:
+    """Keep a pose part of the way from one saved pose to another; turns go the short way."""
+    return save(
+        character, SavePose(name=p.to, values=mixed(character, _pose(character, p.a), _pose(character, p.b), p.share))
+    )
+
+
+class BringPoses(Params):
+    poses: dict[Name, dict[str, dict[str, Number]]] = Field(min_length=1, max_length=1000)
+
+
+@step(
+    "poses.bring",
+    BringPoses,
+    lambda c, p: f"Brought in {len(p.poses)} poses" if len(p.poses) > 1 else "Brought in a pose",
+)
+def bring(character: Character, p: BringPoses) -> Character:
+    """Keep poses from elsewhere; of each what this character has controls for."""
+    made = {name: known_values(character, values) for name, values in p.poses.items()}
+    kept = tuple(SavedPose(name=n, values=v) for n, v in made.items() if v)
+    if not kept:
+        raise BadParameters("No control that they speak of is here.", character.name, "Put the same kits on first.")
+    names = {q.name for q in kept}
+    return character.with_(poses=tuple(q for q in character.poses if q.name not in names) + kept)
+
+
+class TrialLimits(Params):
+    limits: dict[str, float | None] = Field(
+        max_length=100, description="measure → what would just pass; none: as usual"
+    )
+
+
+@step("trials.limits", TrialLimits, lambda c, p: f"Set what passes in the trials: {', '.join(p.limits)}")
+def limits(character: Character, p: TrialLimits) -> Character:
+    """Say what would just pass in this character's trials, measure by measure."""
+    strange = sorted(set(p.limits) - set(USUAL))
+    if strange:
+        raise NotFound(
+            f"Nothing is measured under “{strange[0]}”.", character.name, f"There are: {', '.join(sorted(USUAL))}."
+        )
+    now = dict(character.limits)
+    for key, value in p.limits.items():
+        if value is None or abs(value - USUAL[key]) < 1e-12:
+            now.pop(key, None)
+        elif (
+            (USUAL[key] < 1 and value >= 1 and key == "shortest_edge")
+            or value <= 0
+            or (USUAL[key] > 1 and value <= 1 and key in ("longest_edge", "distortion"))
+        ):
+            raise BadParameters(f"{value:g} can't be a limit of “{key}”.", character.name, f"Usual is {USUAL[key]:g}.")
+        else:
+            now[key] = value
+    return character.with_(limits=now)

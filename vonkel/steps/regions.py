@@ -39,6 +39,9 @@ class EditRegion(Params):
     region: str
     name: str = Field("", max_length=60)
     rim: bool | None = None
+    allow: float | None = Field(
+        None, ge=0.1, le=20, description="how many times as far as usual its skin may stretch in the trials"
+    )
     grow: float = Field(0.0, ge=-1e3, le=1e3, description="metres by which it grows along the skin; negative: shrinks")
     soft: float = Field(0.0, ge=0, le=1e3, description="where it grows or shrinks: metres over which its edge fades")
 
@@ -49,6 +52,8 @@ def edit(character: Character, p: EditRegion) -> Character:
     region = region_named(character, p.region)
     if p.rim is not None:
         region = region.model_copy(update={"rim": p.rim})
+    if p.allow is not None:
+        region = region.model_copy(update={"allow": p.allow})
     amounts = amounts_of(character, p.region)
     if p.grow or p.soft:
         inside = resized(character, np.flatnonzero(amounts >= 0.5), p.grow)

@@ -484,6 +484,12 @@ class Store:
         with self._write() as db:
             db.execute("INSERT OR REPLACE INTO result VALUES (?, ?, ?)", (snapshot, kind, body))
 
+    def result(self, snapshot: str, kind: str) -> bytes | None:
+        """What was read from a snapshot, if it was."""
+        with self._open() as db:
+            row = db.execute("SELECT body FROM result WHERE snapshot = ? AND kind = ?", (snapshot, kind)).fetchone()
+        return row[0] if row else None
+
     def newest_result(self, character: int, kind: str) -> tuple[int, bytes] | None:
         """The newest result on the line up to where one stands: the step it is of, and its body."""
         sql = (

@@ -135,7 +135,7 @@ class Session:
             self.sent = None  # what the page has is not what was deformed last
         if asked.heat:
             self.said["heat"] = True
-            blocks.append(("heat", self._heat(points)))
+            blocks.append(("heat", self._heat(points, asked.heat_of)))
         return Frame(asked.seq & 0xFFFFFFFF, self.said, tuple(blocks))
 
     def paint(self, given: Samples) -> Frame:
@@ -265,10 +265,12 @@ class Session:
         self.said["time"] = self.clock.time
         return self.program.evaluate(inputs, self.clock)
 
-    def _heat(self, points: np.ndarray) -> np.ndarray:
+    def _heat(self, points: np.ndarray, measure: str) -> np.ndarray:
         assert self.character is not None
         if self.measurer is None:
             self.measurer = Measurer(self.character)
+        if measure:
+            return np.asarray(np.minimum(self.measurer.field(points.astype(float), measure), 1.0))
         return self.measurer.heat(points)
 
 

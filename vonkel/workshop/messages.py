@@ -60,6 +60,7 @@ Turn = tuple[Coordinate, Coordinate, Coordinate, Coordinate]
 
 class Message(BaseModel):
     """`seq` comes back with the answer; `step` is the state looked at; `off`: operations left out, to see what they do;
+    `heat`: how far edges are stretched or squeezed, or what the measure `heat_of` sees, of what would pass;
     `over`: as the skin will be handed over, not as it is worked with; `wanted`: then also where the live skin would be;
     `run` lets the clock go on by the time since the message before (“reset” begins anew), without it springs are settled;
     `knows`: the frame whose points the page still has, so that only what moved since is sent."""
@@ -69,6 +70,7 @@ class Message(BaseModel):
     step: Whole = 0
     off: Off = frozenset()
     heat: bool = False
+    heat_of: Annotated[str, Field(max_length=40)] = ""
     over: bool = False
     wanted: bool = False
     knows: Whole = 0

@@ -30,6 +30,7 @@ from ..core.progress import tell
 from ..core.shapes import moved_whole, moves_of
 from ..core.soundness import unsound
 from ..core.trials import run_trials
+from ..readings.trial_compare import compared
 from ..steps.recipe import Recipe, RecipeStep
 from ..steps.registry import STEPS, Params, apply_step, parsed
 from ..store import Made, Position, Store
@@ -397,6 +398,27 @@ class Workshop:
         if digest:
             self.store.put_result(digest, "trials", json.dumps(listed).encode())
         return listed
+
+    def trials_of(self, character: int, step: int) -> list[dict[str, Any]]:
+        """The cards of a state, which are kept: of poses, motions, faces and shapes.  Raises NotFound."""
+        digest = self.store.snapshot_hash(step)
+        kept = self.store.result(digest, "trials") if digest else None
+        if kept is not None:
+            found: list[dict[str, Any]] = json.loads(kept)
+            return found
+        cards = [c.as_dict(with_picture=True) for c in run_trials(self.character(character, step))]
+        if digest:
+            self.store.put_result(digest, "trials", json.dumps(cards).encode())
+        return cards
+
+    def compare_trials(self, character: int, a: int, b: int, bind: dict[str, Any] | None = None) -> dict[str, Any]:
+        """Two states card by card; with `bind` the second is the state `b` bound so, which is not kept."""
+        first = self.trials_of(character, a)
+        if bind is None:
+            return compared(first, self.trials_of(character, b))
+        tell(0.4, "binding")
+        bound, _ = apply_step(self.character(character, b), "skin.bind", bind)
+        return compared(first, [c.as_dict(with_picture=True) for c in run_trials(bound)])
 
     def trials(self, character: int) -> tuple[list[dict[str, Any]], bool]:
         """The newest cards at hand, and whether they are of the present state."""

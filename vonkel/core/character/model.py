@@ -225,11 +225,13 @@ class Face(Frozen):
 class Region(Frozen):
     """Points of the mesh under a name, with soft edges: arrays `region/<name>/points` (m,) and `…/amounts` (m,), 0 to 1.
 
-    `rim`: a coloured band, such as lips or lids, that should stay an even one in every shape.
+    `rim`: a coloured band, such as lips or lids, that should stay an even one in every shape.  `allow`: how many times as far as
+    usual its skin may be stretched, squeezed and distorted in the trials: a mouth more, a shell less.
     """
 
     name: Annotated[Name, Names("region", own=True)]
     rim: bool = False
+    allow: Annotated[Number, Field(ge=0.1, le=20)] = 1.0
 
 
 class Shape(Frozen):
@@ -374,6 +376,9 @@ class Character(Frozen):
     poses: tuple[SavedPose, ...] = ()
     clips: tuple[Clip, ...] = ()
     rate: Annotated[Number, Field(gt=0.0, le=1000)] = 24.0  # frames a second that its motions are made at
+    limits: dict[str, Annotated[Number, Field(gt=0, le=1e6)]] = Field(
+        {}, max_length=100
+    )  # measure → what just passes in trials
     skin: Skin | None = None
     plan: str = ""
     groups: tuple[str, ...] = ()

@@ -12,6 +12,7 @@ from ..character import Character, Control, Inputs
 from ..geometry.rotations import matrix_from_quaternion
 from ..motion.clips import clip_named, frames_of, values_at
 from .drag import grip, turned_to
+from .frames import angles_in_order, matrices, turn_in_order
 from .program import Clock, Pose, RigProgram
 
 WORLD = "world "  # how channels begin that say where a control is in the world (`rig/inworld.py`)
@@ -114,4 +115,27 @@ def _filled(a: Inputs, b: Inputs, rests: dict[str, dict[str, float]]) -> Inputs:
     for control, given in b.items():
         for channel in given:
             out.setdefault(control, {}).setdefault(channel, rests.get(control, {}).get(channel, 0.0))
+    return out
+
+
+def mixed(character: Character, a: Inputs, b: Inputs, share: float) -> Inputs:
+    """Values part of the way from one pose to another: turns the short way about one axis, what one of them leaves at rest from rest."""
+    rests = {c.name: {k.name: k.rest for k in c.channels} for c in character.controls}
+    full_a, full_b = _filled(a, b, rests), _filled(b, a, rests)
+    out = between(full_a, full_b, share)
+    named = character.control_named
+    for control, given in out.items():
+        if control not in named or not any(k.startswith("turn ") for k in given):
+            continue
+        order = named[control].order
+        one, other = (
+            turn_in_order(order, *(v[control].get(f"turn {k}", 0.0) for k in "xyz")) for v in (full_a, full_b)
+        )
+        ends = matrices([one, other])[:, :, :3]
+        way = Rotation.from_matrix(ends[0].T @ ends[1]).as_rotvec()
+        m = np.zeros((3, 4))
+        m[:, :3] = ends[0] @ Rotation.from_rotvec(share * way).as_matrix()
+        for k, v in zip("xyz", angles_in_order(order, tuple(m.ravel().tolist())), strict=True):
+            if f"turn {k}" in given or abs(v) > 1e-9:
+                given[f"turn {k}"] = v
     return out

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -12,6 +13,7 @@ from scipy.sparse.csgraph import connected_components
 
 from ..character import Character
 from ..compiled import compiled
+from ..errors import NotFound
 from ..geometry.health import mirror_distance
 from ..geometry.measures import area
 from ..geometry.topology import signed_volume, skin_triangles, topology_of_triangles, welded_points
@@ -19,6 +21,7 @@ from ..joints.limbs import limb_of
 from ..tolerances import PAIR
 from .contact import Contacts, Depth
 from .distortion import distortions, rest_maps, worst_distortion
+from .limits import limits_of
 
 FOLD = -0.5  # faces folded onto each other: normals more than 120° apart
 SLIVER = 0.2  # an edge so much shorter than others at its ends measures noise
@@ -40,13 +43,15 @@ def _pass(
     edge_tri: np.ndarray,
     rest_fold: np.ndarray,
     gathers: np.ndarray,
+    allow: np.ndarray,
     stretch: np.ndarray,
     normal: np.ndarray,
 ) -> Any:
     """One pass over triangles and edges.  Fills `stretch` (n,) with the largest |log2 ratio| of a point's edges; of those that
-    gather, (e,) bool, only what stretches counts.
+    gather, (e,) bool, only what stretches counts.  allow (e,): how many times as far as usual an edge may go off its length.
 
-    Returns (largest ratio, its edge, smallest ratio, its edge, largest area ratio, smallest area ratio, folds).
+    Returns (largest ratio, its edge, smallest ratio, its edge, largest area ratio, smallest area ratio, folds); ratios of edges
+    are as they would weigh with the usual allowance.
     """
     big_area, small_area = 1.0, 1.0
     for t in range(len(tri)):
@@ -70,12 +75,14 @@ def _pass(
         dx, dy, dz = p[i, 0] - p[j, 0], p[i, 1] - p[j, 1], p[i, 2] - p[j, 2]
         if rest_length[e] > 0:
             ratio = np.sqrt(dx * dx + dy * dy + dz * dz) / rest_length[e]
-            if ratio > big:
-                big, big_edge = ratio, e
+            weighed = 1.0 + (ratio - 1.0) / allow[e]
+            if weighed > big:
+                big, big_edge = weighed, e
             if gathers[e]:
                 ratio = max(ratio, 1.0)
-            if ratio < small:
-                small, small_edge = ratio, e
+            weighed = 1.0 / (1.0 + (1.0 / max(ratio, 1e-6) - 1.0) / allow[e])
+            if weighed < small:
+                small, small_edge = weighed, e
             s = abs(np.log2(max(ratio, 1e-6)))
             stretch[i] = max(stretch[i], s)
             stretch[j] = max(stretch[j], s)
@@ -98,8 +105,22 @@ class Lidded:
 
 
 @dataclass(frozen=True)
+class Moving:
+    """What only a motion shows at one of its frames: how suddenly a joint goes (`popped`, of the size), how far a foot that stands is
+    off its place (`slid`, of its leg), how far a limb's end is off its target (`missed`, of the limb); and whose each is."""
+
+    popped: float = 0.0
+    popping: str = ""
+    slid: float = 0.0
+    sliding: str = ""
+    missed: float = 0.0
+    missing: str = ""
+
+
+@dataclass(frozen=True)
 class Figures:
-    """What one pose does to the skin.  Ratios are posed over rest."""
+    """What one pose does to the skin.  Ratios are posed over rest.  What is `weighed` is as it would be with the usual allowance,
+    where regions may stretch more or less than that."""
 
     stretch_most: float
     stretch_point: int
@@ -122,6 +143,11 @@ class Figures:
     uneven: float = 0.0  # metres that both sides differ by in a pose that is the same on both
     uneven_point: int = 0
     places: tuple[int, ...] = ()  # points where it is worst, apart from one another, the worst first
+    stretch_weighed: float = 1.0
+    squeeze_weighed: float = 1.0
+    distortion_weighed: float = 1.0
+    rough_weighed: float = 0.0
+    moving: Moving | None = None  # of frames of a motion
 
 
 @dataclass(frozen=True)
@@ -222,6 +248,20 @@ def gathering_points(character: Character) -> np.ndarray:
     return np.asarray(own.any(1))
 
 
+def allowance(character: Character) -> np.ndarray:
+    """(n,) how many times as far as usual skin may go: the most that a region allows there, as far as the point belongs to it."""
+    out = np.ones(len(character.points))
+    for region in character.regions:
+        if region.allow != 1.0:
+            rows, amounts = (character.arrays[f"region/{region.name}/{k}"] for k in ("points", "amounts"))
+            out[rows] = (
+                np.maximum(out[rows], 1 + amounts * (region.allow - 1))
+                if region.allow > 1
+                else out[rows] * (1 + amounts * (region.allow - 1))
+            )
+    return out
+
+
 class Measurer:
     """What can be prepared for measuring one character's skin parts."""
 
@@ -231,6 +271,8 @@ class Measurer:
         self.triangles, self.edges, self.edge_tri = table.triangles, table.edges, table.edge_tri
         self.rest_length, self.rest_area, self.rest_fold = table.rest_length, table.rest_area, table.rest_fold
         self.gathers = gathering_points(character)[self.edges].all(1)
+        self.allow = allowance(character)
+        self.edge_allow = self.allow[self.edges].mean(1) if len(self.edges) else np.ones(0)
         self.normal = np.zeros((len(self.triangles), 3))
         self.stretch = np.zeros(len(self.points))
         folds = np.zeros(len(self.points), bool)
@@ -281,7 +323,7 @@ class Measurer:
     def _passed(self, points: np.ndarray) -> Any:
         return _pass(
             np.ascontiguousarray(points, np.float64), self.triangles, self.rest_area, self.edges, self.rest_length, self.edge_tri,
-            self.rest_fold, self.gathers, self.stretch, self.normal,
+            self.rest_fold, self.gathers, self.edge_allow, self.stretch, self.normal,
         )  # fmt: skip
 
     def heat(self, points: np.ndarray) -> np.ndarray:
@@ -339,15 +381,64 @@ class Measurer:
         away = self._away(points)
         behind = np.flatnonzero(away > LEFT_BEHIND)
         distortions(points, self.triangles, self.rest_maps, self.energy)
-        energy, triangle = worst_distortion(self.energy, self.rest_area)
-        rough = int(np.argsort(away)[int(0.999 * (len(away) - 1))]) if len(away) else 0
+        weighed = 1 + (self.energy - 1) / self.allow[self.triangles].mean(1) if len(self.triangles) else self.energy
+        energy, triangle = worst_distortion(weighed, self.rest_area)
+        rough = int(np.argsort(away / self.allow)[int(0.999 * (len(away) - 1))]) if len(away) else 0
         uneven = self._uneven(points) if even else (0.0, 0)
         volumes = {n: max(float(region.volume(points) / rest - 1), -1.0) for n, (region, rest) in self._limbs.items()}
         return Figures(
-            float(big), int(self.edges[big_edge, 0]), float(small), int(self.edges[small_edge, 0]), float(most),
+            self._ratio(points, big_edge, big), int(self.edges[big_edge, 0]), self._ratio(points, small_edge, small),
+            int(self.edges[small_edge, 0]), float(most),
             float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),
             *((self._contacts.with_itself(points), self._contacts.through(points)) if contact else (Depth(), Depth())),
-            size=self.character.size, distortion=energy, distortion_point=int(self.triangles[triangle, 0]) if len(self.triangles) else 0,
+            size=self.character.size, distortion=float(self.energy[triangle]) if len(self.energy) else 1.0, distortion_point=int(self.triangles[triangle, 0]) if len(self.triangles) else 0,
             rough=float(away[rough]) if len(away) else 0.0, rough_point=rough, uneven=uneven[0], uneven_point=uneven[1],
-            places=self.places(),
+            places=self.places(), stretch_weighed=float(big), squeeze_weighed=float(small), distortion_weighed=energy,
+            rough_weighed=float(away[rough] / self.allow[rough]) if len(away) else 0.0,
         )  # fmt: skip
+
+    def _ratio(self, points: np.ndarray, edge: int, weighed: float) -> float:
+        """An edge's length over that at rest; 1 where the pass found none."""
+        if weighed == 1.0 or not len(self.edges):
+            return 1.0
+        a, b = self.edges[edge]
+        return float(np.linalg.norm(points[a] - points[b]) / self.rest_length[edge])
+
+    def field(self, points: np.ndarray, key: str) -> np.ndarray:
+        """(n,) float32 of posed points (n, 3): what a measure sees at each point, of what would pass there.  Raises NotFound for one that
+        isn't seen point by point."""
+        fields: dict[str, Callable[[float], np.ndarray]] = {
+            "longest_edge": lambda limit: self._edges_far(points, True) / (limit - 1),
+            "shortest_edge": lambda limit: self._edges_far(points, False) / (1 / limit - 1),
+            "distortion": lambda limit: self._distorted(points) / (limit - 1),
+            "rough": lambda limit: self._away(points) / self.allow / limit,
+            "left_behind": lambda limit: self._away(points) / LEFT_BEHIND,
+            "uneven": lambda limit: self._apart(points) / self.character.size / limit,
+        }
+        if key not in fields:
+            raise NotFound(f"“{key}” isn't seen point by point.", "", f"There are: {', '.join(fields)}.")
+        return np.asarray(fields[key](limits_of(self.character)[key]), np.float32)
+
+    def _edges_far(self, points: np.ndarray, longer: bool) -> np.ndarray:
+        """(n,) how far the edges at a point are longer, or shorter, than at rest: ratio − 1, weighed."""
+        length = np.linalg.norm(points[self.edges[:, 0]] - points[self.edges[:, 1]], axis=1)
+        ratio = np.divide(length, self.rest_length, out=np.ones(len(length)), where=self.rest_length > 0)
+        far = (ratio - 1 if longer else np.where(self.gathers, 0.0, 1 / np.maximum(ratio, 1e-6) - 1)) / self.edge_allow
+        out = np.zeros(len(points))
+        np.maximum.at(out, self.edges.ravel(), np.repeat(far, 2))
+        return out
+
+    def _distorted(self, points: np.ndarray) -> np.ndarray:
+        distortions(np.ascontiguousarray(points, np.float64), self.triangles, self.rest_maps, self.energy)
+        out = np.zeros(len(points))
+        np.maximum.at(out, self.triangles.ravel(), np.repeat(self.energy - 1, 3))
+        return np.asarray(out / self.allow)
+
+    def _apart(self, points: np.ndarray) -> np.ndarray:
+        if self.partners is None:
+            return np.zeros(len(points))
+        return np.asarray(np.linalg.norm(points[self.partners] * [-1.0, 1.0, 1.0] - points, axis=1))
+
+
+FIELDS = ("longest_edge", "shortest_edge", "distortion", "rough", "left_behind", "uneven")
+"""The measures that can be shown as heat."""

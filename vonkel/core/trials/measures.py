@@ -6,10 +6,11 @@ report and the page take all that are registered.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from .measure import Figures
+from .limits import USUAL
+from .measure import Figures, Moving
 
 
 @dataclass(frozen=True)
@@ -50,14 +51,15 @@ def measure(
         if key in MEASURES:
             raise ValueError(f"two measures are called {key}")
         MEASURES[key] = Measure(key, title, unit, limit, source, read)
+        USUAL[key] = limit
         return read
 
     return register
 
 
-def found_at(figures: Figures) -> dict[str, Found]:
-    """What every measure finds at one pose."""
-    return {k: m.read(figures, m.limit) for k, m in MEASURES.items()}
+def found_at(figures: Figures, limits: Mapping[str, float] = USUAL) -> dict[str, Found]:
+    """What every measure finds at one pose, against limits by measure."""
+    return {k: m.read(figures, limits[k]) for k, m in MEASURES.items()}
 
 
 GRADES = (("A", 0.35), ("B", 0.7), ("C", 1.2))  # up to this share of what would pass; D beyond
@@ -78,13 +80,13 @@ def grade(badness: float) -> str:
 @measure("longest_edge", "longest edge", "×", 4.1, BY_HAND)
 def _longest(f: Figures, limit: float) -> Found:
     most = f.stretch_most
-    return Found(most, (most - 1) / (limit - 1), f"an edge {most:.1f} times as long", f.stretch_point)
+    return Found(most, (f.stretch_weighed - 1) / (limit - 1), f"an edge {most:.1f} times as long", f.stretch_point)
 
 
 @measure("shortest_edge", "shortest edge", "×", 1 / 13)
 def _shortest(f: Figures, limit: float) -> Found:
     least = f.squeeze_most
-    share = (1 / max(least, 1e-3) - 1) / (1 / limit - 1)
+    share = (1 / max(f.squeeze_weighed, 1e-3) - 1) / (1 / limit - 1)
     return Found(least, share, f"an edge squeezed to {100 * least:.0f} %", f.squeeze_point)
 
 
@@ -115,12 +117,14 @@ def _behind(f: Figures, limit: float) -> Found:
 @measure("distortion", "distortion of faces", "× a stiff move", 6.9, BY_HAND)
 def _distortion(f: Figures, limit: float) -> Found:
     words = f"faces distorted {f.distortion:.1f} times as a stiff move"
-    return Found(f.distortion, (f.distortion - 1) / (limit - 1), words, f.distortion_point)
+    return Found(f.distortion, (f.distortion_weighed - 1) / (limit - 1), words, f.distortion_point)
 
 
 @measure("rough", "roughness in motion", "edge lengths", 2.4, BY_HAND)
 def _rough(f: Figures, limit: float) -> Found:
-    return Found(f.rough, f.rough / limit, f"points {f.rough:.2f} edges off where their neighbours go", f.rough_point)
+    return Found(
+        f.rough, f.rough_weighed / limit, f"points {f.rough:.2f} edges off where their neighbours go", f.rough_point
+    )
 
 
 SEEN = "ours: what is seen on a card"
@@ -157,3 +161,32 @@ def _lids(f: Figures, limit: float) -> Found:
 def _eyeball(f: Figures, limit: float) -> Found:
     deep, at = (f.lidded.pierced, f.lidded.pierced_point) if f.lidded else (0.0, 0)
     return Found(deep, deep / limit, f"an eyeball {100 * deep:.1f} % of its radius through its lid", at)
+
+
+STANDING = Moving()
+
+
+@measure("popping", "popping between frames", "share of the size", 0.06, SEEN)
+def _popping(f: Figures, limit: float) -> Found:
+    m = f.moving or STANDING
+    words = f"{m.popping or 'a joint'} pops by {100 * m.popped:.1f} % of the size"
+    return Found(m.popped, m.popped / limit, words, f.stretch_point)
+
+
+@measure("sliding", "feet that slide", "share of the leg", 0.02, SEEN)
+def _sliding(f: Figures, limit: float) -> Found:
+    m = f.moving or STANDING
+    return Found(
+        m.slid, m.slid / limit, f"{m.sliding or 'a foot'} slides by {100 * m.slid:.1f} % of its leg", f.stretch_point
+    )
+
+
+@measure("ik_off", "limbs off their targets", "share of the limb", 0.03, SEEN)
+def _off_target(f: Figures, limit: float) -> Found:
+    m = f.moving or STANDING
+    return Found(
+        m.missed,
+        m.missed / limit,
+        f"{m.missing or 'a limb'} {100 * m.missed:.1f} % of its length off its target",
+        f.stretch_point,
+    )

@@ -8,11 +8,12 @@ from functools import partial
 
 import numpy as np
 
-from ..character import Character, Clip
+from ..character import Character
 from ..rig import Pose, compile_rig
-from ..rig.motion import Motion, clip_motion
 from .clips import frame_called, name_at
 from .faces import FaceTrial, face_pose, face_trials
+from .measure import Moving
+from .moving import MotionLook
 from .poses import pose_from_turns, pose_set
 from .shapes import shape_trials, shaped_pose
 from .sweeps import Sweep, swept
@@ -27,6 +28,7 @@ class Tried:
     pose: Callable[[], Pose]
     contact: bool = False
     face: FaceTrial | None = None
+    moving: Callable[[], Moving] | None = None
 
 
 def posed(character: Character) -> Iterator[Tried]:
@@ -52,9 +54,10 @@ def angle_tried(character: Character, sweep: Sweep, angle: float) -> Tried:
     return Tried(sweep.name_at(angle), about, lambda: pose_from_turns(character, turns()))
 
 
-def frame_tried(motion: Motion, clip: Clip, frame: int) -> Tried:
+def frame_tried(look: MotionLook, frame: int) -> Tried:
     """One frame of a kept motion."""
-    return Tried(name_at(clip, frame), f"the motion {clip.name}", partial(motion.pose, frame))
+    about = f"the motion {look.clip.name}"
+    return Tried(name_at(look.clip, frame), about, partial(look.motion.pose, frame), moving=partial(look.at, frame))
 
 
 def trial_called(character: Character, name: str) -> Tried | None:
@@ -64,7 +67,7 @@ def trial_called(character: Character, name: str) -> Tried | None:
         return found
     frame = frame_called(character, name)
     if frame is not None:
-        return frame_tried(clip_motion(compile_rig(character), character, frame[0].name), *frame)
+        return frame_tried(MotionLook(character, frame[0]), frame[1])
     angle = swept(character, name)
     if angle is not None:
         return angle_tried(character, *angle)

@@ -207,7 +207,7 @@ def _measurer(
     table = edge_table(points, triangles)
     ok = (table.rest_length > 0) & region[table.edges].any(1)
     stretch, normal = np.zeros(len(points)), np.zeros((len(triangles), 3))
-    gathers = np.zeros(len(table.edges), bool)
+    gathers, usual = np.zeros(len(table.edges), bool), np.ones(len(table.edges))
 
     def measure(posed: np.ndarray) -> tuple[float, float, int, np.ndarray]:
         p = np.ascontiguousarray(posed, np.float64)
@@ -220,6 +220,7 @@ def _measurer(
             table.edge_tri,
             table.rest_fold,
             gathers,
+            usual,
             stretch,
             normal,
         )[6]

@@ -5,7 +5,8 @@ from __future__ import annotations
 import base64
 import hashlib
 import time
-from dataclasses import dataclass, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -16,15 +17,15 @@ from ..geometry.topology import topology_of
 from ..joints.limbs import limb_of
 from ..progress import tell
 from ..recent import Recent
-from ..rig import compile_rig
-from ..rig.motion import clip_motion
 from ..skin import Deformer
 from ..skin.deform import HANDED
 from .clips import tried_frames
 from .evenness import even_pose
 from .faces import LidLook
-from .measure import Figures, Measurer, gathering_points
+from .limits import limits_of
+from .measure import Figures, Measurer, allowance, gathering_points
 from .measures import MEASURES, Found, found_at, grade, judge
+from .moving import MotionLook
 from .named import Tried, angle_tried, frame_tried, posed, shown_close, trial_called
 from .picture import heat_colours, picture, png
 from .sweeps import Sweep, sweeps
@@ -51,6 +52,7 @@ class Card:
     picture: bytes  # PNG
     seconds: float
     holders: tuple[str, ...] = ()  # the joints that hold the worst places most
+    limits: Mapping[str, float] = field(default_factory=dict)  # what was held to pass, where that isn't the usual
     curve: dict[str, Any] | None = None  # of a sweep: angles (radians), and what each measure and limb does over them
 
     def as_dict(self, with_picture: bool = False) -> dict[str, Any]:
@@ -68,7 +70,7 @@ class Card:
             "measures": [
                 {
                     "key": k, "title": MEASURES[k].title, "unit": MEASURES[k].unit, "value": round(v.value, 4),
-                    "limit": round(MEASURES[k].limit, 4), "source": MEASURES[k].source, "share": round(v.share, 4), "words": v.words, "point": v.point,
+                    "limit": round(self.limits.get(k, MEASURES[k].limit), 4), "source": MEASURES[k].source, "share": round(v.share, 4), "words": v.words, "point": v.point,
                 }
                 for k, v in self.found.items()
             ],
@@ -90,7 +92,7 @@ class Bench:
         self.character = character
         self.deformer, self.measurer = Deformer(character), Measurer(character)
         self.triangles = topology_of(character).triangles
-        self.rest = _seal(character)
+        self.rest, self.limits = _seal(character), limits_of(character)
         self._lids: LidLook | None = None
 
     def card(self, tried: Tried, pictures: bool, with_live: bool = True) -> Card:
@@ -108,7 +110,9 @@ class Bench:
             figures = replace(figures, lidded=self._lids.look(points, tried.face.shut))
         away = np.linalg.norm(points - live, axis=1) if live is not None and len(points) else np.zeros(1)
         gap = float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max())
-        found = found_at(figures)
+        if tried.moving is not None:
+            figures = replace(figures, moving=tried.moving())
+        found = found_at(figures, self.limits)
         badness, worst, at = judge(found)
         spent = time.perf_counter() - start
         if pictures and not kept.picture:
@@ -117,7 +121,7 @@ class Bench:
         return Card(
             tried.name, tried.about, grade(badness), badness, figures, found, worst, joint, at, gap,
             kept.picture if pictures else b"", spent,
-            tuple(_holder(character, p) for p in figures.places),
+            tuple(_holder(character, p) for p in figures.places), character.limits,
         )  # fmt: skip
 
     def _kept(self, tried: Tried, points: np.ndarray, even: bool) -> _Kept:
@@ -155,7 +159,7 @@ def _seal(character: Character) -> str:
     holders = character.skin.joints
     limbs = np.array([limb_of(character, n) for n in holders])
     whose = np.unique(limbs, return_inverse=True)[1][character.arrays["skin/joints"][:, 0]]
-    told = whose.astype(np.uint16).tobytes() + gathering_points(character).tobytes()
+    told = whose.astype(np.uint16).tobytes() + gathering_points(character).tobytes() + allowance(character).tobytes()
     return body + hashlib.blake2b(told, digest_size=16).hexdigest()
 
 
@@ -197,12 +201,13 @@ def swept_card(bench: Bench, sweep: Sweep, pictures: bool) -> Card:
 
 def clip_card(bench: Bench, clip: Clip, pictures: bool) -> Card:
     """The card of a motion's worst frame, with the curves of all measures and volumes over its frames."""
-    motion, frames = (
-        clip_motion(compile_rig(bench.character), bench.character, clip.name),
-        tried_frames(bench.character, clip),
-    )
-    told = {"clip": clip.name, "frames": list(frames)}
-    return _worst_of(bench, [frame_tried(motion, clip, f) for f in frames], told, pictures)
+    look = MotionLook(bench.character, clip)
+    frames = sorted({*tried_frames(bench.character, clip), *look.worst_frames()})
+    told = {
+        "clip": clip.name, "frames": frames,
+        "feet": [{"foot": k.foot, "share": round(k.share, 4), "slid": round(k.slid, 5)} for k in look.contacts()],
+    }  # fmt: skip
+    return _worst_of(bench, [frame_tried(look, f) for f in frames], told, pictures)
 
 
 def _worst_of(bench: Bench, row: list[Tried], told: dict[str, Any], pictures: bool) -> Card:

@@ -7,6 +7,7 @@ from pathlib import PurePath
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, UploadFile
+from fastapi.responses import Response
 from pydantic import TypeAdapter, ValidationError
 
 from ...core.errors import BadParameters
@@ -14,10 +15,19 @@ from ...core.formats.bvh_read import read
 from ...readings.capture import told_capture
 from ...steps.motion import bringing
 from ..payload import where
+from .characters import download
 from .deps import TheJobs, TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api")
 MATCHES = TypeAdapter(dict[str, str])
+
+
+@router.get("/c/{number}/poses.json")
+def poses(workshop: TheWorkshop, number: int) -> Response:
+    """The saved poses as a file for other characters with the same kits."""
+    c = workshop.character(number)
+    told = {"poses": {q.name: q.values for q in c.poses}}
+    return download(json.dumps(told, indent=1).encode(), c.name, "-poses.json", "application/json")
 
 
 @router.post("/c/{number}/capture/look")

@@ -178,6 +178,22 @@ def run_trials(workshop: TheWorkshop, jobs: TheJobs, number: int, sweeps: bool =
     return {"job": job.as_dict()}
 
 
+class CompareBody(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    a: int = Field(ge=1)
+    b: int = Field(ge=1)
+    bind: dict[str, Any] | None = Field(None, description="the second state bound so, by the parameters of skin.bind")
+
+
+@router.post("/c/{number}/trials-compared")
+def compare_trials(workshop: TheWorkshop, jobs: TheJobs, number: int, body: CompareBody) -> dict[str, Any]:
+    """Two states card by card, as a job; what differs is its result."""
+    for step in (body.a, body.b):
+        workshop.character(number, step)
+    job = jobs.start("Trying both states", number, lambda: workshop.compare_trials(number, body.a, body.b, body.bind))
+    return {"job": job.as_dict()}
+
+
 @router.get("/jobs/{number}")
 def job_state(jobs: TheJobs, number: int) -> dict[str, Any]:
     """How far a job is."""

@@ -57,6 +57,7 @@ export interface Character {
   poses: SavedPose[];
   clips: Clip[];
   rate: number;
+  limits: Record<string, number>;
   skin: Skin | null;
   plan: string;
   groups: string[];
@@ -239,6 +240,7 @@ export interface Picture {
 export interface Region {
   name: string;
   rim: boolean;
+  allow: number;
 }
 
 export interface SavedPose {

@@ -123,7 +123,9 @@ export class Bench extends Posing {
   }
 
   showHeat() {
-    this.legend = this.heat ? { title: "how far edges are stretched or squeezed", labels: ["none", "", "×2"] } : null;
+    const title = this.heatOf ? this.heatOf.replaceAll("_", " ") : "how far edges are stretched or squeezed",
+      most = this.heatOf ? "what passes" : "×2";
+    this.legend = this.heat ? { title, labels: ["none", "", most] } : null;
   }
 
   // -- choosing ------------------------------------------------------------------------------------------------------

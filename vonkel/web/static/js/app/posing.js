@@ -13,6 +13,7 @@ export class Posing extends Steps {
     super(number, {
       trial: "", // a pose that is only looked at
       heat: false,
+      heatOf: "", // a measure, or how far edges are stretched or squeezed
       over: false, // the skin is shown as it will be handed over
       wanted: true, // and the live one's outline with it
       strengths: {}, // of shapes in the pose that is shown, whatever turns them up
@@ -51,6 +52,7 @@ export class Posing extends Steps {
       step: this.position().step,
       values: this.values,
       heat: this.heat && !!this.state.skin,
+      heat_of: this.heatOf || undefined,
       over: this.over && !!this.state.skin,
       wanted: (this.over && this.wanted) || undefined,
       off: [...this.off],

@@ -1,10 +1,13 @@
 // The Trials station: every pose with its figures.
 import { enterStation } from "../app/stations.js";
 import { called, noPoses } from "../app/strip.js";
-import { acts, button, figures, pairs, select } from "../widgets/fields.js";
+import { acts, button, figures, numberField, pairs, select } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { plot } from "../widgets/plot.js";
 import { fullName, inWords } from "../words.js";
+import { cardCompare, compareFields } from "./cardcompare.js";
+import { folded } from "./common.js";
+import { ownPoses } from "./ownposes.js";
 
 const MOST = 6; // limbs whose volume is listed
 
@@ -34,6 +37,8 @@ function left(b) {
     );
   return [
     h("h2", {}, "Poses"),
+    cardCompare(b),
+    ownPoses(b),
     h("ul", { class: "rows" }, cards.map(row)),
     noPoses(b) ? h("p", { class: "empty" }, "None yet.") : null,
     b.strip.cards.length && !b.strip.cards.some((c) => c.sweep?.joint)
@@ -72,6 +77,8 @@ function right(b) {
       ["face area", figure(`× ${c.area_least.toFixed(2)} – ${c.area_most.toFixed(2)}`)],
       ["live differs by", figure(`${(1000 * c.live_to_linear_m).toFixed(1)} mm`, "at most, from what is handed over")],
     ),
+    heatOf(b, c),
+    c.sweep?.feet?.length ? feetSheet(c.sweep.feet) : null,
     c.sweep ? sweptSheet(b, c.sweep) : null,
     placesSheet(b, c),
     h("h3", {}, "Volume by limb"),
@@ -80,7 +87,55 @@ function right(b) {
       button("Look at the worst", () => lookAtWorst(b, c), "small"),
       button("Who holds it", holder, "small"),
     ),
+    limitsSheet(b, c),
   ];
+}
+
+/** The measures that are seen point by point. */
+const SEEN = ["longest_edge", "shortest_edge", "distortion", "rough", "left_behind", "uneven"];
+
+/** What the heat on the body shows. */
+function heatOf(b, c) {
+  const shown = (c.measures ?? []).filter((m) => SEEN.includes(m.key)).map((m) => [m.key, m.title]);
+  const take = (key) => {
+    b.heatOf = key;
+    b.heat = true;
+    b.showHeat();
+    b.pose();
+  };
+  return pairs(["heat", select("What the heat shows", [["", "stretched or squeezed"], ...shown], b.heatOf, take)]);
+}
+
+/** How well feet that stand stay where they stand. */
+const feetSheet = (feet) => [
+  h("h3", {}, "Feet"),
+  figures(
+    ...feet.map((f) => [
+      fullName(f.foot),
+      h(
+        "span",
+        { class: "fig", title: "of the motion it stands; it slides by so much of its leg at most" },
+        `${Math.round(100 * f.share)} % · ${(100 * f.slid).toFixed(2)} %`,
+      ),
+    ]),
+  ),
+];
+
+/** What would just pass, measure by measure: the usual, or this character's own. */
+function limitsSheet(b, c) {
+  const set = (key) => (value) => b.step("trials.limits", { limits: { [key]: value } }, { keepPose: true });
+  const field = (m) =>
+    numberField(`What passes: ${m.title}`, Number(m.limit.toPrecision(4)), set(m.key), {
+      step: "any",
+      min: 0,
+      empty: true,
+    });
+  return folded(
+    b,
+    "What passes",
+    h("p", { class: "soft" }, "Emptied, a field is as usual again. Run the trials again to hold the cards to it."),
+    pairs(...(c.measures ?? []).map((m) => [m.title, field(m)])),
+  );
 }
 
 /** The worst places, numbered as on the body; a click goes there. */
@@ -160,4 +215,12 @@ function lookAtWorst(b, c) {
   b.plate.lookAt(b.plate.pointPlace(i));
 }
 
-enterStation("trials", { fields: { curve: "" }, large: "free", strip: true, heat: true, over: true, left, right });
+enterStation("trials", {
+  fields: { curve: "", ...compareFields },
+  large: "free",
+  strip: true,
+  heat: true,
+  over: true,
+  left,
+  right,
+});
