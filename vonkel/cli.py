@@ -271,6 +271,46 @@ def _guarded(
 
 
 @app.command()
+def play(
+    subject: Annotated[str, typer.Argument(help="a rigged .glb file, or a stored character's number")],
+    motion: Annotated[Path, typer.Argument(help="a .bvh or .glb file with a motion, of any skeleton")],
+    out: Annotated[Path, typer.Option(help="where the corrected motion goes: .bvh, or .glb with the rig")],
+    matches: Annotated[Path | None, typer.Option(help="JSON: our joint → theirs, in place of what is found")] = None,
+    plant: Annotated[bool, typer.Option(help="feet that stand there stand here")] = True,
+    travel: Annotated[bool, typer.Option(help="the figure goes where that one goes")] = True,
+    rate: Annotated[float, typer.Option(min=0, max=240, help="frames a second; 0: as the motion has them")] = 0.0,
+    store: Folder = HOME,
+) -> None:
+    """Send a motion through the rig: feet planted, springs and whatever else it solves added; what comes out is written down."""
+    from .core.formats import read_motion
+    from .core.handover import written
+    from .core.retargeting import matched
+    from .core.retargeting.feet import kept
+    from .steps.motion import bringing
+    from .steps.registry import apply_step
+
+    character = _subject(subject, store)
+    capture = read_motion(motion.name, _bytes(motion), _beside(motion))
+    found = {m.joint: m.source for m in matched(character, capture.skeleton)}
+    if matches is not None:
+        try:
+            found = {str(k): str(v) for k, v in json.loads(_bytes(matches)).items()}
+        except (ValueError, AttributeError):
+            raise BadFile(
+                "The matches are no JSON of names.", str(matches), 'Write {"hips": "Hips"}, for instance.'
+            ) from None
+    character = character.with_(rate=rate or min(max(round(capture.rate), 1), 240), clips=())
+    made, sentence = apply_step(character, "motion.bring", bringing(motion.stem[:60], capture, found, plant, travel))
+    _written(out, written(made, out.suffix.lower()))
+    _out(
+        {
+            "motion": made.clips[-1].name, "said": sentence, "notes": list(capture.notes), "matches": found,
+            "feet": [{"foot": k.foot, "stands": round(k.share, 4), "slides_of_leg": round(k.slid, 6)} for k in kept(made, made.clips[-1].name)],
+        }
+    )  # fmt: skip
+
+
+@app.command()
 def check(
     subject: Annotated[str, typer.Argument(help="a mesh or rigged .glb, or a stored character's number")],
     store: Folder = HOME,

@@ -110,6 +110,9 @@ class CaptureJoint(Params):
     offset: tuple[Coordinate, Coordinate, Coordinate]
     channels: list[Literal["move x", "move y", "move z", "turn x", "turn y", "turn z"]] = Field([], max_length=9)
     ends: list[tuple[Coordinate, Coordinate, Coordinate]] = Field([], max_length=50)
+    rest: tuple[Coordinate, Coordinate, Coordinate] | None = Field(
+        None, description="its place at rest; none: as offsets say"
+    )
 
 
 class Bringing(Params):
@@ -133,6 +136,7 @@ def capture_of(p: Bringing) -> Capture:
     skeleton = Skeleton(
         tuple(j.name for j in p.joints), tuple(j.parent for j in p.joints), np.array([j.offset for j in p.joints], float), channels,
         np.array([e for e, _ in ends], float).reshape(-1, 3), tuple(i for _, i in ends),
+        np.array([j.rest for j in p.joints], float) if all(j.rest is not None for j in p.joints) else None,
     )  # fmt: skip
     if (
         p.rows.ndim != 2
@@ -160,6 +164,7 @@ def bringing(
             "channels": [f"{kind} {'xyz'[axis]}" for kind, axis in c],
             "ends": ends.get(i, []),
         }
+        | ({"rest": s.rest[i].tolist()} if s.stands is not None else {})
         for i, (n, up, o, c) in enumerate(zip(s.names, s.parents, s.offsets.tolist(), s.channels, strict=True))
     ]
     return {

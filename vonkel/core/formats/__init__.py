@@ -10,6 +10,7 @@ from pathlib import PurePath
 from ..character import Character
 from ..character.words import clean_name
 from ..errors import BadFile, TooLarge
+from ..motion.capture import Capture
 from ..soundness import unsound
 from ..tolerances import MAX_FILE_BYTES
 from . import gltf
@@ -19,7 +20,17 @@ from .registry import FORMATS, Format
 
 MOST_IN_ZIP = 2_000
 
-__all__ = ["FORMATS", "Format", "RawMesh", "character_from_mesh", "read_character", "read_mesh", "reads", "together"]
+__all__ = [
+    "FORMATS",
+    "Format",
+    "RawMesh",
+    "character_from_mesh",
+    "read_character",
+    "read_mesh",
+    "read_motion",
+    "reads",
+    "together",
+]
 
 
 def reads() -> tuple[str, ...]:
@@ -74,6 +85,17 @@ def read_mesh(name: str, data: bytes, beside: Mapping[str, bytes] | None = None)
         if form is not None and form.read is not None:
             return form.read(name, data, beside or {})
     raise BadFile(f"Vonkel can't read “{ending or name}” files.", name, f"Bring in one of: {', '.join(reads())}.")
+
+
+def read_motion(name: str, data: bytes, beside: Mapping[str, bytes] | None = None) -> Capture:
+    """The motion in a file, of whatever skeleton, by its ending.  Raises BadFile or TooLarge."""
+    if len(data) > MAX_FILE_BYTES:
+        raise TooLarge(f"{name} is larger than {MAX_FILE_BYTES // 2**20} MB.", name, "Cut it into shorter motions.")
+    form = FORMATS.get(PurePath(name).suffix.lower())
+    if form is None or form.motion is None:
+        known = ", ".join(e for e, f in FORMATS.items() if f.motion)
+        raise BadFile(f"Vonkel reads no motion from {name}.", name, f"Bring in one of: {known}.")
+    return form.motion(name, data, beside or {})
 
 
 def read_character(

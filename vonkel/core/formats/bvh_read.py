@@ -9,7 +9,7 @@ import numpy as np
 from ..errors import BadFile, TooLarge
 from ..motion.capture import Capture, Skeleton, axes_of
 from ..tolerances import MAX_CLIP_VALUES
-from .reading import on_time, reading
+from .reading import each_once, on_time, reading
 
 MOST_JOINTS = 2000
 FARTHEST = 1e9  # of a file's unit
@@ -115,7 +115,7 @@ def _hierarchy(name: str, words: list[Word], notes: list[str]) -> Skeleton:
     if len(set(tree.names)) < len(tree.names):
         notes.append("Several joints bear one name; the later ones are numbered.")
     return Skeleton(
-        _each_once(tree.names), tuple(tree.parents), np.array(tree.offsets).reshape(-1, 3), tuple(tree.channels),
+        tuple(each_once(tree.names)), tuple(tree.parents), np.array(tree.offsets).reshape(-1, 3), tuple(tree.channels),
         np.array(tree.ends).reshape(-1, 3), tuple(tree.end_of),
     )  # fmt: skip
 
@@ -154,16 +154,6 @@ def _end(w: _Words, tree: _Tree, joint: int) -> None:
     tree.ends.append(w.numbers(3))
     tree.end_of.append(joint)
     w.expect("}")
-
-
-def _each_once(names: list[str]) -> tuple[str, ...]:
-    out: list[str] = []
-    for name in names:
-        k, new = 2, name
-        while new in out:
-            new, k = f"{name} {k}", k + 1
-        out.append(new)
-    return tuple(out)
 
 
 def _motion(name: str, lines: list[str], start: int, skeleton: Skeleton, notes: list[str]) -> tuple[np.ndarray, float]:

@@ -123,3 +123,15 @@ def array_from_npy(data: bytes) -> np.ndarray | None:
         return None
     array.flags.writeable = False
     return array
+
+
+def each_once(names: list[str]) -> list[str]:
+    """Names with a number behind those that were there before."""
+    out, seen = list[str](), set[str]()
+    for name in names:
+        k, new = 2, name
+        while new in seen:
+            new, k = f"{name} {k}", k + 1
+        out.append(new)
+        seen.add(new)
+    return out

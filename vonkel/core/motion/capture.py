@@ -16,6 +16,7 @@ class Skeleton:
 
     offsets (j, 3): from the parent, in the file's own unit.  channels: per joint what its numbers in a frame are, in their order,
     as (“move” or “turn”, axis 0 to 2); turns are about axes turned so far.  ends (e, 3) with their joints: where bones end.
+    stands (j, 3): places at rest, the root's at the origin, where offsets don't say them all.
     """
 
     names: tuple[str, ...]
@@ -24,6 +25,7 @@ class Skeleton:
     channels: tuple[tuple[tuple[str, int], ...], ...]
     ends: np.ndarray
     end_of: tuple[int, ...]
+    stands: np.ndarray | None = None
 
     @property
     def width(self) -> int:
@@ -33,6 +35,8 @@ class Skeleton:
     @cached_property
     def rest(self) -> np.ndarray:
         """(j, 3): places with every channel at zero, the root at the origin."""
+        if self.stands is not None:
+            return self.stands
         out = np.zeros((len(self.names), 3))
         for k, up in enumerate(self.parents):
             if up >= 0:
@@ -132,3 +136,27 @@ def axes_of(words: Sequence[str]) -> tuple[tuple[str, int], ...] | None:
             return None
         out.append((kind, axis))
     return tuple(out)
+
+
+def capture_from(
+    names: Sequence[str], parents: Sequence[int], rest: np.ndarray, places: np.ndarray, since: np.ndarray, rate: float
+) -> Capture:  # fmt: skip
+    """A capture of joints told by where they are: rest (j, 3), places (f, j, 3), and how far each has turned since rest (f, j, 3, 3)."""
+    size = max(float(np.ptp(rest, axis=0).max()), 1e-12)
+    offsets, channels, columns = np.zeros((len(names), 3)), [], []
+    turn = tuple(("turn", axis) for axis in (2, 0, 1))
+    for k, up in enumerate(parents):
+        if up < 0:
+            local, own, offset = places[:, k], since[:, k], np.zeros(3)
+        else:
+            back = np.swapaxes(since[:, up], 1, 2)
+            local, own = np.einsum("fij,fj->fi", back, places[:, k] - places[:, up]), back @ since[:, k]
+            offset = rest[k] - rest[up]
+        moves = up < 0 or np.abs(local - offset).max() > 1e-5 * size
+        offsets[k] = 0.0 if moves else offset
+        channels.append((*((("move", a) for a in range(3)) if moves else ()), *turn))
+        if moves:
+            columns.append(local)
+        columns.append(Rotation.from_matrix(own).as_euler("ZXY", degrees=True))
+    skeleton = Skeleton(tuple(names), tuple(parents), offsets, tuple(channels), np.zeros((0, 3)), (), rest - rest[0])
+    return Capture(skeleton, np.concatenate(columns, axis=1), rate)

@@ -5,7 +5,9 @@ The two longest bones in a row of a limb are its upper and its lower one, unless
 
 from __future__ import annotations
 
+import itertools
 import re
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -17,6 +19,9 @@ from ..rig.kits import gives
 from ..rig.kits.limb import limb_joints
 
 ZERO = 0.005  # of the skeleton's size: a joint nearer to its parent stands in one place with it
+SAME = 0.1  # of how far joints lie from their middle: two skeletons that differ by less are one
+HANGS = 0.15  # of the skeleton's size: a leg's end lies at least so far under the root
+OURS = 0.7  # of our trunk and limbs: where so many are called alike, names alone say which is which
 NAMED = 0.15  # of a limb's length: what a joint's name counts against the length of bones
 AGREE, SHAPE_ALONE, DIFFER = 0.95, 0.7, 0.35  # how sure a match is
 
@@ -163,7 +168,9 @@ def _axes(s: Skeleton, root: int, kids: list[list[int]], reach: np.ndarray, side
     spread = np.ptp(np.vstack([rest, s.tips]), axis=0)
     up = (
         np.array([0.0, 0.0, 1.0])
-        if spread[2] > 1.6 * spread[1] and _legs_hang(s, root, kids, reach, 2)
+        if spread[2] > 1.6 * spread[1]
+        and _legs_hang(s, root, kids, reach, 2)
+        and not _legs_hang(s, root, kids, reach, 1)
         else np.array([0.0, 1.0, 0.0])
     )
     lefts = [k for k in range(len(s.names)) if sides[k] == "L"]
@@ -193,7 +200,7 @@ def _legs_hang(s: Skeleton, root: int, kids: list[list[int]], reach: np.ndarray,
     low = 0
     for k in kids[root]:
         chain = _chain(s, k, kids, reach)
-        low += s.rest[chain[-1]][axis] - s.rest[root][axis] < -0.25 * s.size
+        low += s.rest[chain[-1]][axis] - s.rest[root][axis] < -HANGS * s.size
     return low >= 2
 
 
@@ -306,10 +313,50 @@ PARTS = ("collar", "upper", "lower", "end", "ball")
 TRUNK = ("hips", "spine", "chest", "neck", "head")
 
 
+def axes_of(character: Character, skeleton: Skeleton, there: Mapping[str, int]) -> np.ndarray:
+    """(3, 3): rows are what of the capture's space is our left, up and ahead.
+
+    Where nearly all of our joints are matched the two skeletons are one in two places: the turn by right angles that brings the one
+    nearest to the other.  Otherwise as the capture is built.  Raises StepRefused.
+    """
+    if len(there) > OURS * len(character.joints):
+        names = list(there)
+        ours = np.array([character.joint(n).place for n in names])
+        theirs = skeleton.rest[[there[n] for n in names]]
+        ours, theirs = (a - a.mean(0) for a in (ours, theirs))
+        theirs = theirs * (np.linalg.norm(ours) / max(float(np.linalg.norm(theirs)), 1e-12))
+        best = min(RIGHT_ANGLES, key=lambda m: float(np.linalg.norm(theirs @ m.T - ours)))
+        if np.linalg.norm(theirs @ best.T - ours) < SAME * np.linalg.norm(ours):
+            return best
+    return build_of(skeleton).axes
+
+
+def _right_angles() -> list[np.ndarray]:
+    out = []
+    for order in itertools.permutations(range(3)):
+        for signs in itertools.product((1.0, -1.0), repeat=3):
+            m = np.eye(3)[list(order)] * np.array(signs)[:, None]
+            if np.linalg.det(m) > 0:
+                out.append(m)
+    return out
+
+
+RIGHT_ANGLES = _right_angles()
+
+
+def _alike(parts: Collection[str], same: Collection[str]) -> bool:
+    return sum(n in same for n in parts) > OURS * len(parts)
+
+
 def matched(character: Character, skeleton: Skeleton) -> list[Match]:
     """Our joints with the capture's that lead them, from the hips on, left before right.  Raises StepRefused."""
-    own, other = own_build(character), build_of(skeleton)
-    out = []
+    own, out = own_build(character), list[Match]()
+    called = {plain: name for name in skeleton.names for plain in (name, name.replace("_", " "))}
+    parts = {n: p for p in TRUNK for n in own.trunk[p]} | {n: p for limb in own.limbs for p, n in limb.joints.items()}
+    same = {j.name: called[n] for j in character.joints for n in ("_".join(j.name.split()), j.name) if n in called}
+    if _alike(parts, same):  # a motion of a skeleton such as this one
+        return [Match(n, parts.get(n, ""), same[n], 1.0) for n in same]
+    other = build_of(skeleton)
     for part in TRUNK:
         mine, theirs = own.trunk[part], other.trunk[part]
         if part == "spine" and not theirs:

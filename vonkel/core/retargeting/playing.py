@@ -29,7 +29,7 @@ from ..rig.kits.limb import limb_joints
 from ..rig.match import switched
 from ..walking import Foot, feet_of
 from .feet import Contact, corrections, slide, stands_of
-from .matching import build_of, own_build
+from .matching import axes_of, own_build
 
 MOST = 20_000  # frames
 REACH = 0.995  # of a leg's length: the body sinks rather than let a foot be pulled off its place
@@ -112,7 +112,7 @@ class _Stage:
     def __init__(self, character: Character, capture: Capture, there: Mapping[str, int]) -> None:
         self.character, self.there = character, there
         self.program: RigProgram = compile_rig(character)
-        axes = build_of(capture.skeleton).axes  # rows: its left, up and ahead, which are our x, y and z
+        axes = axes_of(character, capture.skeleton, there)  # rows: its left, up and ahead, which are our x, y and z
         self.places = capture.places @ axes.T
         self.turns = axes @ capture.turns @ axes.T
         self.rest = capture.skeleton.rest @ axes.T
@@ -225,7 +225,9 @@ class _Stage:
 
     def posed(self, frame: int, travel: bool, before: Inputs) -> Inputs:
         """The controls' values at a frame, every limb joint by joint."""
-        values: Inputs = {}
+        values: Inputs = {
+            c.name: {"push": 0.0} for c in self.character.controls if c.key == "stance"
+        }  # the capture carries the body
         for kit in self.limbs:
             target = next(c for c in self.character.controls if c.kit == kit.name and c.key == "target")
             values[target.name] = {"ik": 0.0}

@@ -7,12 +7,13 @@ from typing import Any, Literal
 from fastapi import APIRouter, Form, UploadFile
 from fastapi.responses import Response
 
-from ...core.errors import NotFound
+from ...core.errors import BadParameters, NotFound
 from ...core.formats import FORMATS
 from ...core.formats.pictures import picture_kind
 from ...core.handover import written
 from ...core.joints.names import joint_names
 from ...core.motion.clips import clip_named
+from ...core.motion.keyed import at_rate
 from ...core.tolerances import MAX_FILE_BYTES
 from .. import payload
 from .characters import IMMUTABLE, download
@@ -76,12 +77,19 @@ def export(workshop: TheWorkshop, number: int) -> Response:
 
 
 @router.get("/export{ending}")
-def export_as(workshop: TheWorkshop, number: int, ending: str, names: str = "", clip: str = "") -> Response:
+def export_as(
+    workshop: TheWorkshop, number: int, ending: str, names: str = "", clip: str = "", rate: float = 0.0
+) -> Response:
     """The character in one of the open formats; `names`: “hanim” for the humanoid standard's joint names, or a pattern such
-    as {side}_{part}{n}, where the format has names; `clip`: this motion alone."""
+    as {side}_{part}{n}, where the format has names; `clip`: this motion alone; `rate`: motions with so many frames a second."""
     c = workshop.character(number)
     if clip:
         c = c.with_(clips=(clip_named(c, clip),))
+    if rate:
+        if not 1 <= rate <= 240:
+            raise BadParameters("A rate is from 1 to 240 frames a second.", "rate", "Choose another.")
+        for k in c.clips:
+            c = at_rate(c, k.name, rate)
     data = written(c, ending, joint_names(c, names))
     return download(data, c.name, ending.lower(), FORMATS[ending.lower()].media)
 

@@ -11,7 +11,7 @@ from fastapi.responses import Response
 from pydantic import TypeAdapter, ValidationError
 
 from ...core.errors import BadParameters
-from ...core.formats.bvh_read import read
+from ...core.formats import read_motion
 from ...readings.capture import told_capture
 from ...steps.motion import bringing
 from ..payload import where
@@ -33,8 +33,7 @@ def poses(workshop: TheWorkshop, number: int) -> Response:
 @router.post("/c/{number}/capture/look")
 def look(workshop: TheWorkshop, number: int, file: list[UploadFile]) -> dict[str, Any]:
     """A file's skeleton, and which of its joints is which of ours, each with how sure that is."""
-    name, data, _ = uploaded(file)
-    return told_capture(workshop.character(number), read(name, data))
+    return told_capture(workshop.character(number), read_motion(*uploaded(file)))
 
 
 @router.post("/c/{number}/capture/bring")
@@ -47,9 +46,9 @@ def bring(
         said = MATCHES.validate_python(json.loads(matches))
     except (ValueError, ValidationError):
         raise BadParameters("The matches can't be read.", "matches", "Reload the page.") from None
-    name, data, _ = uploaded(file)
+    name, data, beside = uploaded(file)
     title = PurePath(name).stem[:60] or "motion"
-    params = bringing(title, read(name, data), said, plant, travel)
+    params = bringing(title, read_motion(name, data, beside), said, plant, travel)
     at = step or None
     workshop.store.expect(workshop.store.position(number).step, at)
     job = jobs.start("Playing it on the rig", number, lambda: where(workshop.apply(number, "motion.bring", params, at)))
