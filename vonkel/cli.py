@@ -310,6 +310,25 @@ def play(
     )  # fmt: skip
 
 
+@app.command("stand-in")
+def stand_in(
+    device: Annotated[str, typer.Argument(help="suit: a capture suit, in BVH; face: a face camera, in lines of JSON")],
+    port: Annotated[int, typer.Option(min=0, max=65535, help="0: the device's usual one")] = 0,
+) -> None:
+    """Play a made-up performance on a port of this machine, as a capture suit or a face camera would; Ctrl-C ends it."""
+    from .standins import FACE_PORT, SUIT_PORT, face_lines, serve, suit_lines
+    from .standins.performers import RATE
+
+    if device not in ("suit", "face"):
+        raise BadParameters(f"There is no stand-in “{device}”.", "stand-in", "There are: suit, face.")
+    at = port or (SUIT_PORT if device == "suit" else FACE_PORT)
+    _out({"device": device, "port": at})
+    if device == "suit":
+        serve(suit_lines, at, RATE, lambda line: line[:1].isdigit() or line[:1] == "-")
+    else:
+        serve(face_lines, at, RATE, lambda line: True)
+
+
 @app.command()
 def check(
     subject: Annotated[str, typer.Argument(help="a mesh or rigged .glb, or a stored character's number")],

@@ -9,6 +9,7 @@ from pydantic import Field
 
 from ..core.character import Character, Name, Number
 from ..core.errors import BadParameters, NotFound
+from ..core.expression.making import PAD
 from ..core.motion.keyed import at_rate, baked, keyed_clip, keys_made, posed_at, tracks_of, with_keys
 from ..core.motion.keys import (
     AT,
@@ -30,6 +31,7 @@ from ..core.motion.keys import (
     those,
     whole_poses,
 )  # fmt: skip
+from ..core.motion.speech import Sound, pad_places, poses_of, spoken, viseme_of
 from ..core.rig import compile_rig
 from ..core.rig.inworld import into_world, out_of_world
 from ..core.rig.sides import mirrored_clip, side_copied
@@ -320,3 +322,35 @@ def hold_in_world(character: Character, p: WorldControl) -> Character:
 def bring_back(character: Character, p: WorldControl) -> Character:
     """Let a control's own channels say its way again; nothing moves."""
     return out_of_world(character, compile_rig(character), p.clip, p.control)
+
+
+class SpokenSound(Params):
+    start: Annotated[float, Field(ge=0, le=36_000, description="seconds")]
+    end: Annotated[float, Field(ge=0, le=36_000)]
+    sound: str = Field(min_length=1, max_length=20)
+
+
+class Speech(Params):
+    name: Annotated[Name, Field(max_length=60)] = "speech"
+    sounds: list[SpokenSound] = Field(min_length=1, max_length=20_000)
+    by: Literal["visemes", "pad"] = Field(
+        "visemes", description="what is keyed: the poses of visemes, or the mouth pad's bead"
+    )
+    blend: float = Field(0.08, ge=0, le=1, description="seconds from one sound to the next")
+    held: bool = Field(False, description="the face jumps from one to the next, as a drawn one does")
+    strength: float = Field(1.0, gt=0, le=2)
+
+
+@step(
+    "motion.speak",
+    Speech,
+    lambda c, p: f"Let it say {' '.join(s.sound for s in p.sounds[:8])}{' …' if len(p.sounds) > 8 else ''}",
+)
+def speak(character: Character, p: Speech) -> Character:
+    """Make a motion of sounds in time: keys of visemes, or of the mouth pad."""
+    bad = next((s for s in p.sounds if s.end <= s.start), None)
+    if bad is not None:
+        raise BadParameters(f"“{bad.sound}” ends before it begins.", p.name, "Let it end later.")
+    sounds = [Sound(s.start, s.end, s.sound, viseme_of(s.sound)) for s in p.sounds]
+    poses = poses_of(character) if p.by == "visemes" else pad_places(character, PAD)
+    return spoken(character, p.name, sounds, poses, character.rate, p.blend, p.held, p.strength)

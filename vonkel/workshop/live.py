@@ -24,6 +24,7 @@ from .messages import (
     LIGHT,
     AnyMessage,
     ClipMessage,
+    HeardMessage,
     JointMessage,
     MotionMessage,
     MoveMessage,
@@ -224,6 +225,16 @@ class Session:
         self.said |= {"clip": frame, "values": played.inputs_at(frame)}
         return played.pose(frame)
 
+    def _heard(self, asked: HeardMessage) -> Pose:
+        """What a device says; its values are told, so that fields show them."""
+        assert self.program is not None and self.character is not None
+        listener = self.workshop.listeners.get(self.number)
+        if listener is None:
+            raise BadParameters("Nothing is listened to.", "live", "Connect to a device first.")
+        values = listener.values(self.character)
+        self.said |= {"heard": len(listener.rows), "over": listener.over.is_set(), "values": values}
+        return self._solved(asked, values)
+
     def _trial(self, asked: TrialMessage) -> Pose:
         assert self.character is not None
         pose = trial_pose(self.character, asked.name)
@@ -291,6 +302,7 @@ POSES: dict[type, Callable[[Session, Any], Pose]] = {
     ReachMessage: Session._reach,
     MotionMessage: Session._motion,
     ClipMessage: Session._clip,
+    HeardMessage: Session._heard,
     TrialMessage: Session._trial,
 }
 """How each kind of message poses the figure."""

@@ -126,6 +126,12 @@ class ClipMessage(Message):
     frame: Whole = 0
 
 
+class HeardMessage(Message):
+    """Show what the device that is listened to said last."""
+
+    kind: Literal["heard"]
+
+
 class TrialMessage(Message):
     """Show a trial pose, or a saved one."""
 
@@ -145,7 +151,15 @@ class JointMessage(Message):
 
 
 AnyMessage = Annotated[
-    PoseMessage | MoveMessage | TurnMessage | ReachMessage | MotionMessage | ClipMessage | TrialMessage | JointMessage,
+    PoseMessage
+    | MoveMessage
+    | TurnMessage
+    | ReachMessage
+    | MotionMessage
+    | ClipMessage
+    | HeardMessage
+    | TrialMessage
+    | JointMessage,
     Field(discriminator="kind"),
 ]
 _MESSAGES: TypeAdapter[AnyMessage] = TypeAdapter(AnyMessage)

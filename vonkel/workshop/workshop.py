@@ -27,13 +27,17 @@ from ..core.formats.reading import npy, reading
 from ..core.loading import loaded
 from ..core.plans import OwnPlan, save_plan
 from ..core.progress import tell
+from ..core.retargeting import matched
+from ..core.retargeting.playing import tabled
 from ..core.shapes import moved_whole, moves_of
 from ..core.soundness import unsound
 from ..core.trials import run_trials
 from ..readings.trial_compare import compared
+from ..steps.motion import bringing
 from ..steps.recipe import Recipe, RecipeStep
 from ..steps.registry import STEPS, Params, apply_step, parsed
 from ..store import Made, Position, Store
+from .listening import Kind, Listener
 from .package import ENDING, Opened, opened, pack
 
 log = logging.getLogger("vonkel.workshop")
@@ -48,6 +52,7 @@ class Workshop:
         self.store = Store(Path(folder) / "vonkel.db")
         self._cache: OrderedDict[str, Character] = OrderedDict()
         self._lock = threading.Lock()
+        self.listeners: dict[int, Listener] = {}  # character → the device that its page listens to
         self.changed_steps: set[int] = set()  # made again, and not exactly what they were
 
     # -- reading -------------------------------------------------------------------------------------------------
@@ -398,6 +403,37 @@ class Workshop:
         if digest:
             self.store.put_result(digest, "trials", json.dumps(listed).encode())
         return listed
+
+    def listen(self, character: int, kind: Kind, port: int) -> Listener:
+        """Listen to a device on this machine; what was listened to before is let go.  Raises NotFound, BadFile."""
+        self.deafen(character)
+        self.character(character)
+        self.listeners[character] = Listener(kind, port).start()
+        return self.listeners[character]
+
+    def deafen(self, character: int) -> Listener | None:
+        """Listen no longer; what was heard can still be kept."""
+        listener = self.listeners.get(character)
+        if listener is not None:
+            listener.stop()
+        return listener
+
+    def keep_heard(self, character: int, name: str, expected: int | None = None) -> Position:
+        """What was heard becomes a motion.  Raises StepRefused where nothing was."""
+        listener = self.deafen(character)
+        if listener is None:
+            raise StepRefused("Nothing was listened to.", name, "Connect to a device first.")
+        now = self.character(character)
+        if listener.kind == "suit":
+            capture = listener.heard()
+            matches = {m.joint: m.source for m in matched(now, capture.skeleton)}
+            position = self.apply(character, "motion.bring", bringing(name, capture, matches), expected)
+        else:
+            tracks, values = tabled(now, listener.faces(now, now.rate))
+            params = {"name": name, "rate": now.rate, "tracks": tracks, "values": values.astype(np.float32)}
+            position = self.apply(character, "motion.add", params, expected)
+        del self.listeners[character]
+        return position
 
     def trials_of(self, character: int, step: int) -> list[dict[str, Any]]:
         """The cards of a state, which are kept: of poses, motions, faces and shapes.  Raises NotFound."""

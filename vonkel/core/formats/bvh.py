@@ -14,6 +14,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from ..geometry.rotations import matrix_from_quaternion
+from ..motion.capture import Skeleton
 from .scene import Node, Scene, Take
 
 UNIT = 100.0  # centimetres in a metre
@@ -149,3 +150,34 @@ def _described(
 
 def _told(v: np.ndarray) -> str:
     return " ".join(f"{x:.6f}" for x in UNIT * v + 0.0)
+
+
+def head_of(skeleton: Skeleton, rate: float) -> list[str]:
+    """The lines before the frames' rows: a capture's hierarchy in its own unit, and the pace.  How many frames come isn't known."""
+    ends = dict(zip(skeleton.end_of, skeleton.ends, strict=True))
+    lines = ["HIERARCHY"]
+
+    def numbers(v: np.ndarray) -> str:
+        return " ".join(f"{x:g}" for x in v)
+
+    def told(k: int, deep: int) -> None:
+        pad, words = "\t" * deep, {"move": "position", "turn": "rotation"}
+        channels = [f"{'XYZ'[axis]}{words[kind]}" for kind, axis in skeleton.channels[k]]
+        lines.append(f"{pad}{'JOINT' if deep else 'ROOT'} {'_'.join(skeleton.names[k].split())}")
+        lines.extend(
+            [
+                f"{pad}{{",
+                f"{pad}\tOFFSET {numbers(skeleton.offsets[k])}",
+                f"{pad}\tCHANNELS {len(channels)} {' '.join(channels)}",
+            ]
+        )
+        for kid in skeleton.kids(k):
+            told(kid, deep + 1)
+        if k in ends or not skeleton.kids(k):
+            lines.extend(
+                [f"{pad}\tEnd Site", f"{pad}\t{{", f"{pad}\t\tOFFSET {numbers(ends.get(k, np.zeros(3)))}", f"{pad}\t}}"]
+            )
+        lines.append(f"{pad}}}")
+
+    told(0, 0)
+    return [*lines, "MOTION", f"Frame Time: {1 / rate:.8f}"]

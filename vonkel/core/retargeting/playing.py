@@ -15,6 +15,7 @@ from scipy.ndimage import gaussian_filter1d, maximum_filter1d
 from scipy.spatial.transform import Rotation
 
 from ..character import Character, Inputs, Kit, Ref, Stand, Track
+from ..character.refs import SHAPES
 from ..errors import BadParameters, StepRefused
 from ..motion.capture import Capture
 from ..motion.clips import with_clip
@@ -76,7 +77,7 @@ def played(
     if len(taken.rows) > MOST:
         raise BadParameters(f"It would be {len(taken.rows):,} frames.", name, "Cut it into shorter motions.")
     there = {ours: names[s] for ours, s in matches.items() if s}
-    stage = _Stage(character, taken, there)
+    stage = Stage(character, taken, there)
     if not stage.leads:
         raise StepRefused("No joint that a control turns is matched.", name, "Match the hips and the limbs first.")
     frames = len(taken.rows)
@@ -86,7 +87,7 @@ def played(
             tell(0.7 * f / frames, f"frame {f:,} of {frames:,}")
         values.append(stage.posed(f, travel, values[-1] if values else {}))
     found = stage.planted(values, rate, plant)
-    rows, tracks = _table(character, values)
+    tracks, rows = tabled(character, values)
     made = with_clip(character, name, rate, tracks, rows)
     stands = tuple(Stand(control=k.foot, frames=k.stands) for k in found)
     clip = made.clips[-1].model_copy(update={"stands": stands})
@@ -106,13 +107,16 @@ class _Step:
     source: int
 
 
-class _Stage:
-    """What is worked out once for a motion."""
+class Stage:
+    """What is worked out once for a motion: our rig, the capture in our space, and which control turns which joint."""
 
     def __init__(self, character: Character, capture: Capture, there: Mapping[str, int]) -> None:
-        self.character, self.there = character, there
+        self.character, self.there, self.skeleton = character, there, capture.skeleton
+        self._before: Inputs = {}
         self.program: RigProgram = compile_rig(character)
-        axes = axes_of(character, capture.skeleton, there)  # rows: its left, up and ahead, which are our x, y and z
+        axes = self.axes = axes_of(
+            character, capture.skeleton, there
+        )  # rows: its left, up and ahead, which are our x, y and z
         self.places = capture.places @ axes.T
         self.turns = axes @ capture.turns @ axes.T
         self.rest = capture.skeleton.rest @ axes.T
@@ -241,6 +245,14 @@ class _Stage:
                 self._carry(frame, travel, values)
         return values
 
+    def fed(self, row: np.ndarray) -> Inputs:
+        """The controls' values at one more frame (width,) of a performance that goes on; feet aren't planted."""
+        places, turns = self.skeleton.posed(row[None])
+        self.places = np.concatenate([self.places[:1], places @ self.axes.T])
+        self.turns = np.concatenate([self.turns[:1], self.axes @ turns @ self.axes.T])
+        self._before = self.posed(1, True, self._before)
+        return self._before
+
     def _carry(self, frame: int, travel: bool, values: Inputs) -> None:
         """Take the body where the hips belong."""
         pose = self.program.evaluate(values)
@@ -359,12 +371,13 @@ def feet_if_any(character: Character) -> list[Foot]:
         return []
 
 
-def _table(character: Character, values: list[Inputs]) -> tuple[np.ndarray, tuple[Track, ...]]:
-    """(f, t) and tracks of everything that leaves its rest."""
+def tabled(character: Character, values: list[Inputs]) -> tuple[tuple[Track, ...], np.ndarray]:
+    """Tracks of everything that leaves its rest in poses that follow one another, and its values (f, t)."""
     names = dict.fromkeys((c, k) for v in values for c, given in v.items() for k in given)
     tracks, columns = [], []
     for control, channel in names:
-        track = Track(thing=Ref.control(control), channel=channel)
+        shape = control == SHAPES
+        track = Track(thing=Ref.shape(channel) if shape else Ref.control(control), channel="" if shape else channel)
         rest = rest_of(character, track)
         column = np.array([v.get(control, {}).get(channel, rest) for v in values])
         if np.abs(column - rest).max() > STILL:
@@ -372,4 +385,4 @@ def _table(character: Character, values: list[Inputs]) -> tuple[np.ndarray, tupl
             columns.append(column)
     if not tracks:
         raise StepRefused("Nothing moves.", character.name, "Match more joints, or bring in another motion.")
-    return np.stack(columns, 1), tuple(tracks)
+    return tuple(tracks), np.stack(columns, 1)

@@ -25,6 +25,8 @@ export class Posing extends Steps {
       clip: "", // the kept motion that is looked at
       clipFrame: 0,
       clipPlaying: false,
+      listening: false, // to a device
+      heardFrames: 0,
       symmetry: true, // what is done on one side is done on the other
       carryBelow: false, // dragged joints take along what hangs below them
       hinted: false,
@@ -95,6 +97,7 @@ export class Posing extends Steps {
     this.plate.setFrame(frame);
     if (frame.heat) this.plate.setValues(frame.heat);
     if (frame.said.frame !== undefined) this.motionShown(frame.said.frame);
+    else if (frame.said.heard !== undefined) this.heardShown(frame.said);
     else if (frame.said.clip !== undefined) this.clipShown(frame.said.clip, frame.said.values);
     else if (this.running && frame.said.time !== undefined && this.live.idle && this.plate.dragging !== true)
       requestAnimationFrame(() => {
@@ -178,6 +181,23 @@ export class Posing extends Steps {
     const next = Math.floor(((performance.now() - this.clipBegan) / 1000) * clip.rate) % clip.frames;
     requestAnimationFrame(() => {
       if (this.clipPlaying) this.clipTo(next);
+    });
+  }
+
+  // -- devices -------------------------------------------------------------------------------------------------------
+  /** Show what a device said last, again and again. */
+  heard() {
+    this.trial = "";
+    this.running = this.playing = false;
+    this.live.ask(() => this.wants({ kind: "heard" }));
+  }
+
+  heardShown({ heard, over, values }) {
+    this.heardFrames = heard;
+    this.values = values;
+    if (over) this.listening = false;
+    requestAnimationFrame(() => {
+      if (this.listening) this.heard();
     });
   }
 

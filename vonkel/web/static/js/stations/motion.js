@@ -21,6 +21,8 @@ import { folded } from "./common.js";
 import { keyCurves } from "./keycurves.js";
 import { chosenKeys, keyHead, keyStep, keyStrip, moveChosen, NAMES } from "./keystrip.js";
 import { channelSheet, chosenControl } from "./posing.js";
+import { listenFields, listenShelf, stop as stopListening } from "./listen.js";
+import { speechFields, speechShelf } from "./speech.js";
 import { walkFields, walkShelf } from "./walking.js";
 
 const RATES = [24, 25, 30, 60];
@@ -335,7 +337,15 @@ function plainPlayer(b, clip, play) {
 enterSheet("motion", { id: "keys", side: "shelf", title: "Keys", high: 250, draw: (b) => shelf(b, keyStrip) });
 enterSheet("motion", { id: "curves", side: "shelf", title: "Curves", high: 250, draw: (b) => shelf(b, keyCurves) });
 
-enterSheet("motion", { id: "walk", side: "shelf", title: "Let it walk", high: 170, draw: walkShelf });
+enterSheet("motion", { id: "walk", side: "shelf", title: "Let it walk", high: 206, draw: walkShelf });
+enterSheet("motion", {
+  id: "speech",
+  side: "shelf",
+  title: "Speech",
+  high: 206,
+  draw: (b) => h(Wide, { key: "speech", told: (wide) => (b.ui.keyWide = wide) }, speechShelf(b)),
+});
+enterSheet("motion", { id: "listen", side: "shelf", title: "Listen", high: 206, draw: listenShelf });
 enterSheet("motion", { id: "capture", side: "shelf", title: "From a file", high: 232, draw: captureShelf });
 
 enterStation("motion", {
@@ -358,11 +368,14 @@ enterStation("motion", {
     cleanTo: 5,
     ...walkFields,
     ...captureFields,
+    ...speechFields,
+    ...listenFields,
   },
   left,
   right,
   enter: (b) => b.loadSteps(),
   leave: (b) => {
+    if (b.listening) stopListening(b);
     b.clipPlaying = false;
     b.followFigure([0, 0, 0]);
   },
