@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Literal
 
+import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Inputs, Lead, Link, Number, Ref, Rule, Swing, Swinger
+from ..core.character import Character, Inputs, Lead, Link, Number, Ref, Rule, Spring, Swing, Swinger
 from ..core.character.references import things_of
 from ..core.errors import NotFound, StepRefused
 from ..core.rig import compile_rig
@@ -17,6 +18,8 @@ from ..core.rig.opposite import mirrored_rule, other_things
 from ..core.rig.recording import keyed, lead_rest, recorded, zero_at_rest
 from ..core.tolerances import TINY
 from .registry import Params, step
+
+BEAT = "wing beat"
 
 
 class AddRule(Params):
@@ -54,6 +57,55 @@ def _leads_elsewhere(rule: Rule, exchanged: Mapping[Ref, Ref]) -> bool:
     own = rule.subjects()
     others = {exchanged.get(t, t) for t in own}
     return others != own  # the same set: both sides are in the one rule already, or it has no other side
+
+
+class Wind(Params):
+    strength: float = Field(3.0, ge=0, le=50, description="metres a second squared; 0: none")
+    heading: float = Field(
+        90.0, ge=-360, le=360, description="degrees from ahead to the figure's left, where it blows to"
+    )
+    gusts: float = Field(0.5, gt=0, le=20, description="times a second")
+
+
+@step("rules.wind", Wind, lambda c, p: "Let a wind blow" if p.strength else "Let the wind lie down")
+def wind(character: Character, p: Wind) -> Character:
+    """Let a wind pull at everything that springs: hanging chains, ears, tails; only in motion."""
+    if not any(isinstance(r, Spring) for r in character.rules):
+        raise StepRefused(
+            "Nothing springs that a wind could move.", character.name, "Let a chain spring first, at Rules."
+        )
+    a = np.radians(p.heading)
+    way = (float(p.strength * np.sin(a)), 0.0, float(p.strength * np.cos(a)))
+    return character.with_(
+        rules=tuple(
+            r.model_copy(update={"wind": way, "gusts": p.gusts}) if isinstance(r, Spring) else r
+            for r in character.rules
+        )
+    )
+
+
+class WingBeat(Params):
+    rate: float = Field(2.0, gt=0, le=60, description="beats a second")
+    flap: float = Field(0.7, gt=0, le=1, description="how far up and down, of all that wings can")
+    curl: float = Field(0.3, ge=0, le=1, description="how far the outer wing gives way")
+    lag: float = Field(0.15, ge=0, le=0.5, description="share of a beat by which the outer wing comes after the arm")
+
+
+@step("rules.beat", WingBeat, lambda c, p: f"Let the wings beat {p.rate:g} times a second")
+def beat(character: Character, p: WingBeat) -> Character:
+    """Let both wings beat on one rate, the outer wing after the arm; an older beat gives way."""
+    wings = {k.name for k in character.kits if k.kind == "wing"}
+    swingers = [
+        Swinger(control=c.name, channel=channel, angle=far, phase=phase)
+        for c in character.controls
+        if c.kit in wings
+        for channel, far, phase in (("flap", p.flap, 0.0), ("curl", p.curl, -p.lag))
+        if far and any(k.name == channel and not k.locked for k in c.channels)
+    ]
+    if not swingers:
+        raise StepRefused("It has no wings that could beat.", character.name, "Put the kits on wings first.")
+    left = character.with_(rules=tuple(r for r in character.rules if r.name != BEAT))
+    return add(left, AddRule(rule=Swing(name=BEAT, rate=p.rate, swingers=tuple(swingers))))
 
 
 class SwingOne(Params):

@@ -10,12 +10,15 @@ from ..base import Frozen, Number
 from ..refs import ControlName, Ref
 from .base import BaseRule, Known, Mirror, Share, Thing
 
+Gust = Annotated[Number, Field(ge=-100, le=100)]
+
 
 class Spring(BaseRule):
     """Joints in a row, or a control, lag behind where the rig puts them, swing and settle.
 
     stiffness: own frequency in Hz; damping: 1 settles without swinging; pull: how much of the lag the pull back to the
-    pose leaves (1: none is taken off); weight: how much it droops when it is turned against the ground's pull.
+    pose leaves (1: none is taken off); weight: how much it droops when it is turned against the ground's pull.  wind: how hard
+    air pulls at it, metres a second squared in the world's axes, in gusts so many times a second; only in motion.
     """
 
     kind: Literal["spring"] = "spring"
@@ -25,9 +28,19 @@ class Spring(BaseRule):
     pull: Share = 0.0
     weight: Annotated[Number, Field(ge=0.0, le=4)] = 0.0
     strength: Share = 1.0
+    wind: tuple[Gust, Gust, Gust] = (0.0, 0.0, 0.0)
+    gusts: Annotated[Number, Field(gt=0.0, le=20)] = 0.5
 
     def subjects(self) -> set[Ref]:
         return set(self.things)
+
+    def sized(self, scale: float) -> Self:
+        x, y, z = self.wind
+        return self._with(wind=(scale * x, scale * y, scale * z))
+
+    def mirrored(self, mirror: Mirror) -> Self:
+        x, y, z = self.wind
+        return super(Spring, self._with(wind=(-x, y, z))).mirrored(mirror)
 
     def without(self, gone: set[Ref]) -> Self | None:
         left = tuple(t for t in self.things if t not in gone)

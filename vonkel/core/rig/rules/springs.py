@@ -99,6 +99,14 @@ def spring_operations(builder: Builder, rule: Spring) -> list[Operation]:
     return made
 
 
+def _blown(rule: Spring, time: float, along: float) -> Vec:
+    """How far the wind pulls a spring's goal off, metres: two rates that never meet, coming to each joint a little later."""
+    t = 2 * pi * (rule.gusts * time - 0.12 * along)
+    gust = (0.6 + 0.3 * sin(t) + 0.2 * sin(2.618 * t + 1.0)) / (2 * pi * rule.stiffness) ** 2
+    x, y, z = rule.wind
+    return (gust * x, gust * y, gust * z)
+
+
 def _tip(builder: Builder, name: str) -> Vec:
     """The end of a joint's bone in its own frame: where its child is, or half a hand's breadth down its aim."""
     joint = builder.character.joint(name)
@@ -122,12 +130,13 @@ def _on_chain(builder: Builder, rule: Spring, names: list[str], together: tuple[
     share = rule.strength * (1.0 - rule.pull)
     droop = rule.weight * PULL / (2 * pi * rule.stiffness) ** 2
     keys = [f"{rule.name}/{n}" for n in names]
+    windy = any(rule.wind)
 
     def run(state: State, values: Values) -> None:
         clock: Clock | None = state[CLOCK]
         if clock is None and not droop:
             return
-        for slot, rest, tip, under, key in zip(slots, rests, tips, below, keys, strict=True):
+        for i, (slot, rest, tip, under, key) in enumerate(zip(slots, rests, tips, below, keys, strict=True)):
             frame: Frame = state[slot]
             here = place_of(frame)
             goal = add(here, rotate(frame, tip))
@@ -135,6 +144,8 @@ def _on_chain(builder: Builder, rule: Spring, names: list[str], together: tuple[
             if droop:  # at rest the model hangs as it was made: only what turned away from that droops
                 was = rotate(compose(frame, inverse(with_place(rest, ORIGIN))), DOWN)
                 pulled = add(goal, sub(DOWN, was), droop)
+            if windy and clock is not None:
+                pulled = add(pulled, _blown(rule, clock.time, i))
             now = _point(clock, key, pulled, rule) if clock is not None else pulled
             way, wanted = sub(goal, here), sub(now, here)
             if length(way) < 1e-9 or length(wanted) < 1e-9:
@@ -155,6 +166,7 @@ def _on_control(builder: Builder, rule: Spring, name: str) -> Operation:
     out = builder.slots[slot]
     share = rule.strength * (1.0 - rule.pull)
     place_key, turn_key = f"{rule.name}/{name}/place", f"{rule.name}/{name}/turn"
+    windy = any(rule.wind)
 
     def run(state: State, values: Values) -> None:
         clock: Clock | None = state[CLOCK]
@@ -162,7 +174,7 @@ def _on_control(builder: Builder, rule: Spring, name: str) -> Operation:
             return
         frame: Frame = state[out]
         goal = place_of(frame)
-        place = _point(clock, place_key, goal, rule)
+        place = _point(clock, place_key, add(goal, _blown(rule, clock.time, 0)) if windy else goal, rule)
         # The turn's lag behind its goal is an oscillator of its own, taken along as the goal turns.
         remembered = clock.memory.get(turn_key)
         lag, speed = ORIGIN, ORIGIN

@@ -291,6 +291,8 @@ export interface Spring {
   pull: number;
   weight: number;
   strength: number;
+  wind: [number, number, number];
+  gusts: number;
 }
 
 export interface Stand {

@@ -118,6 +118,40 @@ export function walkShelf(b) {
       h("div", { class: "slider" }, h("span", {}, "hills, cm"), rough),
       acts(button("Straight again", () => (b.ui.walkPath = []), "small quiet")),
     ),
+    air(b),
+  );
+}
+
+/** Wings that beat and a wind that blows: rules of the rig, seen as soon as time goes by. */
+function air(b) {
+  const wings = b.state.kits.some((k) => k.kind === "wing"),
+    springs = b.state.rules.some((r) => r.kind === "spring");
+  const go = async (name, params) => {
+    if (await b.step(name, params, { keepPose: true })) b.run(true);
+    return false;
+  };
+  return h(
+    "section",
+    {},
+    wings
+      ? form(
+          ({ rate }) => go("rules.beat", { rate }),
+          acts(
+            submit("Let the wings beat", "small"),
+            own.number("rate", "Beats a second", 2, { step: 0.5, min: 0.1, style: "width:64px" }),
+          ),
+        )
+      : null,
+    springs
+      ? form(
+          ({ strength }) => go("rules.wind", { strength }),
+          acts(
+            submit("Let a wind blow", "small"),
+            own.number("strength", "Wind in metres a second squared", 3, { step: 0.5, min: 0, style: "width:64px" }),
+          ),
+        )
+      : h("p", { class: "soft" }, "What springs (see Rules at Limbs) feels a wind."),
+    b.running ? acts(button("Stop it", () => b.run(false), "small")) : null,
   );
 }
 
