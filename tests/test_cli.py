@@ -163,3 +163,58 @@ def test_places_that_cant_be_written_or_read_are_said_in_one_line(tmp_path):
     said = vonkel("new", mesh, "--store", tmp_path / "file" / "s", ok=False)
     assert said.returncode == 6
     assert "can't be opened" in said.stderr and "Traceback" not in said.stderr
+
+
+def test_a_motion_goes_through_a_rig_and_comes_out_with_its_feet_planted(tmp_path):
+    """A .glb brings joints, a whole character its rig, too; both send the made-up person's motion on."""
+    import itertools
+
+    from vonkel.core.formats import read_motion
+    from vonkel.standins import suit_lines
+
+    motion, store = tmp_path / "person.bvh", ("--store", tmp_path / "store")
+    motion.write_text("\n".join(itertools.islice(suit_lines(), 500)) + "\n")
+    number = json.loads(vonkel("new", DATA / "newt.obj", *store).stdout)["character"]
+    for step, params in (("joints.lay_plan", '{"plan": "quadruped"}'), ("skin.bind", "{}")):
+        vonkel("apply", step, "--character", number, "--params", params, *store)
+    glb, out = tmp_path / "newt.glb", tmp_path / "through.bvh"
+    vonkel("export", number, glb, *store)
+    said = json.loads(vonkel("play", glb, motion, "--out", out, "--rate", 30).stdout)
+    assert said["matches"]["thigh_L"] == "L_Femur" and said["matches"]["hand_R"] == "R_Hand"
+    assert all(f["slides_of_leg"] <= 0.005 for f in said["feet"]) and max(f["stands"] for f in said["feet"]) > 0.5
+    back = read_motion("through.bvh", out.read_bytes())
+    assert back.rate == pytest.approx(30, abs=1e-3) and len(back.rows) > 180
+    whole = tmp_path / "through.glb"
+    told = tmp_path / "matches.json"
+    told.write_text(json.dumps(said["matches"] | {"head": ""}))
+    vonkel("play", glb, motion, "--out", whole, "--matches", told, "--no-plant")
+    assert read_motion("through.glb", whole.read_bytes()).rate == pytest.approx(60, abs=1e-3)
+    told.write_text("[1]")
+    bad = vonkel("play", glb, motion, "--out", out, "--matches", told, ok=False)
+    assert bad.returncode == 3 and "matches" in bad.stderr and "Traceback" not in bad.stderr
+
+
+def test_trials_run_on_a_cluster_too_and_are_kept(tmp_path):
+    """Dask's own local cluster: the same cards as here, kept in the store and on the page."""
+    from distributed import LocalCluster
+
+    store = ("--store", tmp_path / "store")
+    number = json.loads(vonkel("new", DATA / "larva.obj", *store).stdout)["character"]
+    for step, params in (("joints.lay_plan", '{"plan": "chain"}'), ("skin.bind", "{}")):
+        vonkel("apply", step, "--character", number, "--params", params, *store)
+    glb = tmp_path / "wick.glb"
+    vonkel("export", number, glb, *store)
+    here = json.loads(vonkel("trial", glb).stdout)
+    with LocalCluster(n_workers=1, threads_per_worker=1, processes=True, dashboard_address=None) as cluster:
+        page = tmp_path / "pages"
+        there = json.loads(
+            vonkel("trial", glb, number, "--scheduler", cluster.scheduler_address, "--page", page, *store).stdout
+        )
+    assert [(c["name"], c["grade"]) for c in there[str(glb)]] == [(c["name"], c["grade"]) for c in here]
+    assert len(list(page.iterdir())) == 2
+    from vonkel.workshop import Workshop
+
+    cards, fresh = Workshop(tmp_path / "store").trials(int(number))
+    assert fresh and len(cards) == len(here) and cards[0]["picture"]
+    nobody = vonkel("trial", glb, "--scheduler", "tcp://127.0.0.1:9", ok=False)
+    assert nobody.returncode == 2 and "scheduler" in nobody.stderr

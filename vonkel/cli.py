@@ -12,7 +12,7 @@ from typing import Annotated, Any
 
 import typer
 
-from .core.errors import BadFile, BadParameters, NotFound, VonkelError
+from .core.errors import BadFile, BadParameters, NotFound, StoreTrouble, VonkelError
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -59,9 +59,12 @@ def _written(path: Path, data: bytes | str) -> None:
 
 
 def _read(path: Path):  # type: ignore[no-untyped-def]
-    """A character from a mesh or rigged .glb file."""
+    """A character from a mesh, a rigged .glb file, or a whole character's (.vonkel)."""
     from .core.formats import read_character
+    from .workshop.package import ENDING, opened
 
+    if path.suffix.lower() == ENDING:
+        return opened(_bytes(path), str(path)).last
     return read_character(path.name, _bytes(path), beside=_beside(path))
 
 
@@ -175,7 +178,7 @@ def _subject(file_or_number: str, store: Path):  # type: ignore[no-untyped-def]
 @app.command()
 def trial(
     subjects: Annotated[
-        list[str], typer.Argument(help="rigged .glb files, folders of them, or stored characters' numbers")
+        list[str], typer.Argument(help="rigged .glb or .vonkel files, folders of them, or stored characters' numbers")
     ],
     store: Folder = HOME,
     limits: Annotated[
@@ -187,6 +190,10 @@ def trial(
     ] = None,
     table: Annotated[Path | None, typer.Option(help="write the raw figures here as CSV; a folder for several")] = None,
     jobs: Annotated[int, typer.Option(min=0, help="how many characters at a time; 0: one for each core")] = 0,
+    scheduler: Annotated[
+        str,
+        typer.Option(help="address of a Dask scheduler: its workers try the characters (install the extra “studio”)"),
+    ] = "",
 ) -> None:
     """Run the trials and print the cards with raw figures, worst first.  Exit code 1 when limits are broken."""
     from .readings.guard import parse_limits
@@ -199,7 +206,11 @@ def trial(
     for folder in (page, table) if several else ():
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
-    made = _tried_all([(n, store, sweeps, page is not None) for n in named], jobs)
+    todo = [(n, store, sweeps, page is not None) for n in named]
+    made = _tried_elsewhere(todo, scheduler) if scheduler else _tried_all(todo, jobs)
+    for name, (_, cards) in zip(named, made, strict=True):
+        if page is not None and name.isdigit() and not Path(name).exists():  # as the page's own runs do
+            _workshop(store).keep_trials(int(name), cards)
     broken = {}
     for name, (told, cards) in zip(named, made, strict=True):
         broken[name] = _guarded(told, cards, kept, name, several, page, table)
@@ -221,7 +232,7 @@ def _subjects(given: list[str]) -> list[str]:
     for one in given:
         folder = Path(one)
         if folder.is_dir():
-            found = sorted(str(p) for p in folder.iterdir() if p.suffix.lower() in (".glb", ".gltf"))
+            found = sorted(str(p) for p in folder.iterdir() if p.suffix.lower() in (".glb", ".gltf", ".vonkel"))
             if not found:
                 raise BadFile("No rigged file is in the folder.", one, "Put .glb files in it.")
             out += found
@@ -243,15 +254,44 @@ def _tried_all(
         return list(pool.map(_tried, todo))
 
 
-def _tried(what: tuple[str, Path, bool, bool]) -> tuple[dict[str, Any], list[dict[str, Any]]]:
-    """What is told of a character, and its cards, with pictures where they are wanted."""
+def _tried_elsewhere(
+    todo: list[tuple[str, Path, bool, bool]], scheduler: str
+) -> list[tuple[dict[str, Any], list[dict[str, Any]]]]:
+    """The same on a cluster's workers, which need Vonkel and nothing of this machine: each is sent its character whole."""
+    try:
+        import distributed
+    except ImportError:
+        raise StoreTrouble(
+            "Dask isn't installed.", "--scheduler", 'Install it: pip install "vonkel[studio]".'
+        ) from None
+    dask: Any = distributed
+    try:
+        client = dask.Client(scheduler, timeout="10s")
+    except (OSError, ValueError, TimeoutError):
+        raise BadParameters(
+            "No scheduler answers there.", scheduler, "Give its address, such as tcp://host:8786."
+        ) from None
+    with client:
+        asked = [
+            client.submit(_tried_whole, _subject(n, store), sweeps, pictures, key=f"trial-{i}-{n}", pure=False)
+            for i, (n, store, sweeps, pictures) in enumerate(todo)
+        ]
+        return [tuple(one) for one in client.gather(asked)]
+
+
+def _tried_whole(character: Any, sweeps: bool, pictures: bool) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    """What is told of a character that is at hand, and its cards."""
     from .core.trials import run_trials
     from .readings.trial_page import told_of
 
-    name, store, sweeps, pictures = what
-    character = _subject(name, store)
     cards = run_trials(character, pictures=pictures, with_sweeps=sweeps)
     return told_of(character), [c.as_dict(with_picture=pictures) for c in cards]
+
+
+def _tried(what: tuple[str, Path, bool, bool]) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    """What is told of a character, and its cards, with pictures where they are wanted."""
+    name, store, sweeps, pictures = what
+    return _tried_whole(_subject(name, store), sweeps, pictures)
 
 
 def _guarded(
@@ -272,7 +312,7 @@ def _guarded(
 
 @app.command()
 def play(
-    subject: Annotated[str, typer.Argument(help="a rigged .glb file, or a stored character's number")],
+    subject: Annotated[str, typer.Argument(help="a rigged .glb or .vonkel file, or a stored character's number")],
     motion: Annotated[Path, typer.Argument(help="a .bvh or .glb file with a motion, of any skeleton")],
     out: Annotated[Path, typer.Option(help="where the corrected motion goes: .bvh, or .glb with the rig")],
     matches: Annotated[Path | None, typer.Option(help="JSON: our joint → theirs, in place of what is found")] = None,
@@ -290,6 +330,8 @@ def play(
     from .steps.registry import apply_step
 
     character = _subject(subject, store)
+    if character.joints and not character.kits:  # a .glb brings joints alone
+        character, _ = apply_step(character, "limbs.outfit", {})
     capture = read_motion(motion.name, _bytes(motion), _beside(motion))
     found = {m.joint: m.source for m in matched(character, capture.skeleton)}
     if matches is not None:

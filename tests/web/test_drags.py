@@ -263,7 +263,7 @@ def test_a_saved_pose_is_tried_beside_the_chains_own(page, server):
     page.wait("vonkel.state.poses.length === 1")
     page.station("trials")
     page.page.locator("#run-trials").click()
-    page.wait("vonkel.strip.cards.length === 5")
+    page.wait("vonkel.strip.cards.length === 21")
     assert {"reared up", "curled", "coiled"} <= set(page.js("vonkel.strip.cards.map((c) => c.name)"))
 
 

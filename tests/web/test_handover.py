@@ -13,7 +13,9 @@ from vonkel.core.formats.gltf_tree import Tree
 from vonkel.core.handover import baked, written
 from vonkel.core.linear.baking import handed_over
 from vonkel.core.linear.targets import with_correctives
+from vonkel.core.motion.keyed import at_rate
 from vonkel.core.rig import compile_rig
+from vonkel.core.rig.motion import clip_motion
 from vonkel.core.shapes import with_moves, with_shape
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.correctives import Correctives
@@ -136,6 +138,54 @@ def _as_three_js(otter, server, browser, poses=None, within=1e-5):
         assert np.abs(theirs - ours).max() < within * otter.height
     moved = np.abs(np.array(answers[0]) - np.array(answers[1])).max()
     assert moved > (0.05 if within == 1e-5 else 0.001)  # they were different poses
+
+
+PLAYED = """async ({url, times, clip}) => {
+  const THREE = await import("three");
+  const { GLTFLoader } = await import("three/loader");
+  const gltf = await new Promise((ok, no) => new GLTFLoader().load(url, ok, undefined, no));
+  const meshes = [];
+  gltf.scene.traverse((o) => { if (o.isSkinnedMesh) meshes.push(o); });
+  const mixer = new THREE.AnimationMixer(gltf.scene);
+  const action = mixer.clipAction(gltf.animations.find((a) => a.name === clip));
+  action.setLoop(THREE.LoopOnce);
+  action.clampWhenFinished = true;
+  action.play();
+  return times.map((t) => {
+    mixer.setTime(t);
+    gltf.scene.updateMatrixWorld(true);
+    const places = [], v = new THREE.Vector3();
+    for (const m of meshes) {
+      m.skeleton.update();
+      for (let i = 0; i < m.geometry.attributes.position.count; i++) { m.getVertexPosition(i, v); places.push(v.x, v.y, v.z); }
+    }
+    return places;
+  });
+}"""
+
+
+@pytest.mark.parametrize("rate", [0, 30])
+def test_a_clip_played_by_three_js_own_animation_gives_our_skin_at_its_frames(otter, server, browser, rate):
+    """A walk with a stretched arm and a shape, and keys of poses: at every frame to 1e-5 of the height; also baked at another rate."""
+    c, _ = apply_step(otter, "motion.walk", {})
+    posed = {"hand_L": {"move x": 0.4, "stretch": 1.0}, "shapes": {"mouth open": 0.7}, "chest turn": {"turn x": 0.4}}
+    for frame, values in ((0, {"head turn": {"turn y": 0.5}}), (9, posed), (20, {"foot_R": {"move z": -0.2}})):
+        c, _ = apply_step(c, "keys.pose", {"clip": "keyed", "frame": frame, "values": values})
+    number = Workshop(server.store).add(c, {}, "Brought in")
+    page = browser.new_page()
+    page.goto(server.base)
+    deformer = Deformer(c)
+    for name, frames in (("walk", (0, 7, 31, 60)), ("keyed", (0, 5, 9, 14, 20))):
+        shown = at_rate(c, name, rate) if rate else c
+        clip = next(k for k in shown.clips if k.name == name)
+        url = f"{server.base}/api/c/{number}/export.glb" + (f"?rate={rate}" if rate else "")
+        times = [f / clip.rate for f in frames]
+        motion = clip_motion(compile_rig(shown), shown, name)
+        answers = page.evaluate(PLAYED, {"url": url, "times": times, "clip": name})
+        for f, places in zip(frames, answers, strict=True):
+            ours = deformer.deform(motion.pose(f), HANDED)
+            assert np.abs(np.array(places).reshape(-1, 3) - ours).max() < 1e-5 * c.height
+    page.close()
 
 
 @pytest.mark.parametrize("influences", [1, 6])

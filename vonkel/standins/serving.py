@@ -26,6 +26,7 @@ class Stage:
         try:
             self.socket.bind(("127.0.0.1", port))
         except OSError:
+            self.socket.close()
             raise BadParameters(f"The port {port} is taken.", "port", "Choose another.") from None
         self.socket.listen(4)
         self.socket.settimeout(0.2)

@@ -435,6 +435,12 @@ class Workshop:
         del self.listeners[character]
         return position
 
+    def keep_trials(self, character: int, cards: list[dict[str, Any]]) -> None:
+        """Keep cards (with pictures) that were made of the present state elsewhere."""
+        digest = self.store.snapshot_hash(self.store.position(character).step)
+        if digest:
+            self.store.put_result(digest, "trials", json.dumps(cards).encode())
+
     def trials_of(self, character: int, step: int) -> list[dict[str, Any]]:
         """The cards of a state, which are kept: of poses, motions, faces and shapes.  Raises NotFound."""
         digest = self.store.snapshot_hash(step)

@@ -313,13 +313,18 @@ PARTS = ("collar", "upper", "lower", "end", "ball")
 TRUNK = ("hips", "spine", "chest", "neck", "head")
 
 
+def one_skeleton(character: Character, there: Collection[str]) -> bool:
+    """Whether nearly all of our joints are matched: then the capture is of a skeleton such as ours."""
+    return len(there) > OURS * len(character.joints)
+
+
 def axes_of(character: Character, skeleton: Skeleton, there: Mapping[str, int]) -> np.ndarray:
     """(3, 3): rows are what of the capture's space is our left, up and ahead.
 
     Where nearly all of our joints are matched the two skeletons are one in two places: the turn by right angles that brings the one
     nearest to the other.  Otherwise as the capture is built.  Raises StepRefused.
     """
-    if len(there) > OURS * len(character.joints):
+    if one_skeleton(character, there):
         names = list(there)
         ours = np.array([character.joint(n).place for n in names])
         theirs = skeleton.rest[[there[n] for n in names]]

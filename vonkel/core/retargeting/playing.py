@@ -30,7 +30,7 @@ from ..rig.kits.limb import limb_joints
 from ..rig.match import switched
 from ..walking import Foot, feet_of
 from .feet import Contact, corrections, slide, stands_of
-from .matching import axes_of, own_build
+from .matching import axes_of, one_skeleton, own_build
 
 MOST = 20_000  # frames
 REACH = 0.995  # of a leg's length: the body sinks rather than let a foot be pulled off its place
@@ -120,6 +120,7 @@ class Stage:
         self.places = capture.places @ axes.T
         self.turns = axes @ capture.turns @ axes.T
         self.rest = capture.skeleton.rest @ axes.T
+        self.ours = one_skeleton(character, there)
         self.row = {j.name: i for i, j in enumerate(character.joints)}
         self.own = self.program.evaluate({}).joints
         self.build, self.limbs = own_build(character), [k for k in character.kits if gives(k, "goal")]
@@ -273,7 +274,10 @@ class Stage:
 
     def _wanted_hips(self, frame: int, travel: bool) -> np.ndarray:
         """(3,) metres: where the hips belong, as high over our ground as theirs over where their feet get lowest."""
-        at = self.own[self.hips_row, :, 3] + self.scale * (self.places[frame, self.hips] - self.places[0, self.hips])
+        start = np.zeros(3) if self.ours else self.places[0, self.hips]
+        at = self.scale * (self.places[frame, self.hips] - start)
+        if not self.ours:  # it begins where our figure stands
+            at = at + self.own[self.hips_row, :, 3]
         if not travel:
             at[[0, 2]] = self.own[self.hips_row, [0, 2], 3]
         at[1] = self.sole + self.scale * (self.places[frame, self.hips, 1] - self.ground)

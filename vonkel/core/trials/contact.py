@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -13,6 +14,8 @@ from ..geometry.topology import point_normals, skin_triangles, topology_of
 
 NEAREST = 16  # points looked at from each: its own neighbours are the first half dozen
 AGAINST = -0.2  # normals of two skins that meet: their cosine is less
+ROUNDS, STEPS = 120, 8  # of the search inside from a rim, and along the other skin for each
+MOST_BESIDE = 12  # neighbours of a point that are looked at
 LIKELY = 48  # points of a part that are looked at closely
 INNER = ("eye", "teeth", "tongue")
 
@@ -58,10 +61,66 @@ class Contacts:
         # Both see the other inside: a fold's rim is deep in one alone.
         back = -((points[q] - points[p]) * normals[p]).sum(1)
         deep = np.where((was < self.noise) & (back > self.noise), np.minimum(depth, back), 0.0)
-        if not len(deep) or deep.max() <= self.noise:
+        met = deep > self.noise
+        if not met.any():
             return Depth()
-        i = int(deep.argmax())
-        return Depth(float(deep[i]), int(p[i]), "the skin")
+        return self._followed(points, normals, p[met], q[met], deep[met])
+
+    def _followed(
+        self, points: np.ndarray, normals: np.ndarray, p: np.ndarray, q: np.ndarray, deep: np.ndarray
+    ) -> Depth:
+        """From the rims where two skins were seen to cross on over what lies inside: each point's neighbours look for the nearest of the
+        other skin about where it found its own, as long as both see one another inside."""
+        order = np.argsort(deep, kind="stable")
+        found, best = np.zeros(len(points)), np.full(len(points), -1)
+        found[p[order]], best[p[order]] = deep[order], q[order]
+        front = np.unique(p)
+        for _ in range(ROUNDS):
+            near = self._beside[front]
+            to, from_ = near.ravel(), np.repeat(best[front], near.shape[1])
+            fresh = (best[to] < 0) & (to != np.repeat(front, near.shape[1]))
+            to, first = np.unique(to[fresh], return_index=True)
+            at = self._nearest(points, to, from_[fresh][first])
+            way = points[to] - points[at]
+            depth, back = -(way * normals[at]).sum(1), (way * normals[to]).sum(1)
+            was = -((self.rest[to] - self.rest[at]) * self.rest_normals[at]).sum(1)
+            against = (normals[to] * normals[at]).sum(1) < AGAINST
+            inside = against & (was < self.noise) & (np.minimum(depth, back) > self.noise)
+            front = to[inside]
+            if not len(front):
+                break
+            best[front], found[front] = at[inside], np.minimum(depth, back)[inside]
+        i = int(found.argmax())
+        return Depth(float(found[i]), i, "the skin")
+
+    def _nearest(self, points: np.ndarray, of: np.ndarray, start: np.ndarray) -> np.ndarray:
+        """From points of the other skin downhill along its edges to the nearest of some points."""
+        at = start
+        for _ in range(STEPS):
+            around = self._beside[at]
+            far = np.linalg.norm(points[around] - points[of][:, None], axis=2)
+            now = np.linalg.norm(points[at] - points[of], axis=1)
+            k = far.argmin(1)
+            better = far[np.arange(len(of)), k] < now
+            if not better.any():
+                break
+            at = np.where(better, around[np.arange(len(of)), k], at)
+        return at
+
+    @cached_property
+    def _beside(self) -> np.ndarray:
+        """(n, k): each point's neighbours along edges of the skin, itself where it has fewer."""
+        t = self.skin_triangles
+        edges = np.unique(np.sort(np.vstack([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1), axis=0)
+        both = np.vstack([edges, edges[:, ::-1]])
+        both = both[np.argsort(both[:, 0], kind="stable")]
+        count = np.bincount(both[:, 0], minlength=len(self.rest))
+        k = int(min(count.max(initial=1), MOST_BESIDE))
+        out = np.tile(np.arange(len(self.rest))[:, None], (1, k))
+        rank = np.arange(len(both)) - np.repeat(np.cumsum(count) - count, count)
+        keep = rank < k
+        out[both[keep, 0], rank[keep]] = both[keep, 1]
+        return out
 
     def through(self, points: np.ndarray) -> Depth:
         """How deep an eye, teeth or a tongue are in the flesh at posed points (n, 3) with what lay free of it at rest.

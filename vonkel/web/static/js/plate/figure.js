@@ -28,6 +28,8 @@ export class Figure extends Views {
     this.preview = null;
     this.selected = { joint: "", control: "" };
     this.marked = [];
+    /** What a walk goes over. @type {{ hills: number[][], path: number[][], low: number } | null} */
+    this.ground = null;
     /** @type {number[] | null} */ this.numbered = null; // the marked points, where each bears its number
     /** @type {Float32Array | null} */ this.wanted = null; // where the live skin would be, to be drawn as an outline
     this.outlined = new Set(); // parts whose outline is drawn then

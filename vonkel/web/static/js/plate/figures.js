@@ -134,6 +134,33 @@ export function drawMarks(plate, name) {
   });
 }
 
+/** Hills by their contours, and a way over them, as the ground that a walk is made for. */
+export function drawGround(plate, name) {
+  const { pen, ground } = plate;
+  const line = (places) => {
+    pen.beginPath();
+    places.forEach((p, i) => {
+      const [x, y] = plate.project(name, p);
+      if (i) pen.lineTo(x, y);
+      else pen.moveTo(x, y);
+    });
+    pen.stroke();
+  };
+  const round = Array.from({ length: 33 }, (_, i) => (i / 16) * Math.PI);
+  pen.save();
+  pen.strokeStyle = "#c9b48d";
+  pen.lineWidth = 1.2;
+  for (const [x, z, radius, high] of ground.hills)
+    for (const share of [0, 0.3, 0.6, 0.9]) {
+      const r = radius * Math.sqrt(1 - Math.sqrt(share)); // where the hill is so high: (1 − d²)²
+      line(round.map((a) => [x + r * Math.cos(a), ground.low + high * share, z + r * Math.sin(a)]));
+    }
+  pen.setLineDash([7, 5]);
+  pen.strokeStyle = "#8d8674";
+  line(ground.path.map(([x, z]) => [x, ground.low, z]));
+  pen.restore();
+}
+
 /** The outline of the mesh with other points: edges where what faces the eye meets what doesn't. */
 export function drawOutline(plate, name, points) {
   const { pen, drawn } = plate,

@@ -15,6 +15,7 @@ import {
   drawOutline,
   drawTip,
   drawWishes,
+  drawGround,
 } from "./figures.js";
 import { drawGrid, drawPaper, drawPictures, drawTies } from "./paper.js";
 import { Picking } from "./picking.js";
@@ -279,6 +280,7 @@ export class Plate extends Picking {
       if (rect && name !== "free") drawPictures(this, name, rect);
     if (!this.large) drawPaper(this);
     else if (this.large !== "free") drawGrid(this, this.large, this.views[this.large].rect);
+    if (this.ground && this.views.free?.rect) drawGround(this, "free");
     this.pen = this.over;
     for (const [name, { rect }] of Object.entries(this.views)) {
       if (!rect) continue;

@@ -377,6 +377,7 @@ enterStation("motion", {
   leave: (b) => {
     if (b.listening) stopListening(b);
     b.clipPlaying = false;
+    b.plate.ground = null;
     b.followFigure([0, 0, 0]);
   },
   posed: (b, values) => {

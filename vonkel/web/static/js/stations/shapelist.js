@@ -1,6 +1,6 @@
 // Shapes by their headings; which one is chosen, how it is turned up, and what of it is shown on the mesh.
 import { bytes, call } from "../net/api.js";
-import { button, fold } from "../widgets/fields.js";
+import { button, fold, numberField } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
 
@@ -180,6 +180,13 @@ export function regionActs(b) {
     button("Shrink", () => edit({ grow: -by, soft: by }), "small"),
     button(region.rim ? "No rim" : "A rim", () => edit({ rim: !region.rim }), "small", {
       title: "A coloured band, such as lips, keeps its width in every shape",
+    }),
+    numberField("How far its skin may go in trials, times as usual", region.allow, (allow) => edit({ allow }), {
+      step: 0.5,
+      min: 0.1,
+      max: 20,
+      style: "width:64px",
+      title: "times as far as usual may its skin be stretched before trials mind it",
     }),
     button("Delete", () => b.step("regions.remove", { region: region.name }), "small quiet"),
   );

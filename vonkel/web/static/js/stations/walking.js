@@ -98,8 +98,17 @@ function walking(b) {
   );
 }
 
+/** The plate shows the ground while the walk is made, and while it is played. */
+function showGround(b) {
+  const ground = { hills: hills(b), path: pathOf(b), low: b.state.low[1] };
+  if (JSON.stringify(ground) === JSON.stringify(b.plate.ground)) return;
+  b.plate.ground = ground;
+  b.plate.draw();
+}
+
 /** The whole of it: gait, way and ground. */
 export function walkShelf(b) {
+  showGround(b);
   const rough = slider("Height of the hills in cm", b.ui.walkRough, {
     low: 0,
     high: 12 * b.state.height,
