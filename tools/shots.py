@@ -118,6 +118,16 @@ def shoot(page):
     shot("face")
     page.evaluate("vonkel.useTool(null)")
     page.evaluate("vonkel.toRest()")
+    station("motion")
+    page.evaluate(
+        "vonkel.step('motion.walk', {bumps: [[0.1, 0.6, 0.4, 0.05], [-0.2, 1.2, 0.5, 0.06]]}).then(() => vonkel.step('motion.make_keys', {clip: 'walk', share: 0.01}))"
+    )
+    wait(page, "vonkel.clipAtHand()?.keyed")
+    page.evaluate("vonkel.selectControl('foot_L'); vonkel.clipTo(31)")
+    wait(page, "vonkel.clipFrame === 31 && vonkel.live.idle")
+    shot("motion")
+    page.evaluate("vonkel.step('motion.remove', {clip: 'walk'}).then(() => vonkel.toRest())")
+    wait(page, "!vonkel.state.clips.length && vonkel.live.idle")
     station("trials")
     wait(page, "vonkel.strip.cards.length > 9")
     page.locator(".pose-card", has_text="deep crouch").click()
@@ -134,7 +144,7 @@ def shoot(page):
 
 
 def others(page, shot):
-    """Views of the other members of the cast: mending, loops, plans, drawing, turns, pivots."""
+    """Views of the other members of the cast: mending, loops, plans, turns, pivots."""
 
     def member(file, station):
         number = page.request.post(f"{BASE}/api/demo?who={file}").json()["number"]
@@ -176,13 +186,6 @@ def others(page, shot):
     )
     shot("turns")
     member("otter.obj", "joints")
-    page.locator("#stage").press("d")
-    for p in ([0, 0.37, -0.12], [0, 0.26, -0.26], [0, 0.17, -0.44], [0, 0.12, -0.62], [0, 0.12, -0.80]):
-        page.mouse.move(*at(page, "side", p))
-        n = page.evaluate("vonkel.tool.places.length")
-        page.mouse.click(*at(page, "side", p))
-        wait(page, f"vonkel.tool.places.length > {n}")
-    shot("draw")
     page.evaluate("vonkel.useTool(null); vonkel.step('joints.lay_plan', {plan: 'biped'})")
     idle("vonkel.state.joints.length > 30")
     page.evaluate("vonkel.selectJoint('thigh_L')")
