@@ -10,6 +10,7 @@ from ..core.errors import BadParameters, NotFound
 from ..core.rig.mirror import mirrored_pose
 from ..core.rig.motion import mixed
 from ..core.trials.limits import USUAL
+from ..core.trials.measures import MEASURES
 from .registry import Params, step
 
 
@@ -107,11 +108,7 @@ def limits(character: Character, p: TrialLimits) -> Character:
     for key, value in p.limits.items():
         if value is None or abs(value - USUAL[key]) < 1e-12:
             now.pop(key, None)
-        elif (
-            (USUAL[key] < 1 and value >= 1 and key == "shortest_edge")
-            or value <= 0
-            or (USUAL[key] > 1 and value <= 1 and key in ("longest_edge", "distortion"))
-        ):
+        elif value <= 0 or (MEASURES[key].unit.startswith("×") and (value - 1) * (USUAL[key] - 1) <= 0):
             raise BadParameters(f"{value:g} can't be a limit of “{key}”.", character.name, f"Usual is {USUAL[key]:g}.")
         else:
             now[key] = value

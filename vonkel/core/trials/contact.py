@@ -9,13 +9,15 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ..character import Character
+from ..compiled import compiled
 from ..geometry.rays import winding_numbers
 from ..geometry.topology import point_normals, skin_triangles, topology_of
 
-NEAREST = 16  # points looked at from each: its own neighbours are the first half dozen
+LEAST = 16  # points that a skin has at least
 AGAINST = -0.2  # normals of two skins that meet: their cosine is less
 ROUNDS, STEPS = 120, 8  # of the search inside from a rim, and along the other skin for each
 MOST_BESIDE = 12  # neighbours of a point that are looked at
+CELL = 1.0  # of a long edge: how far off skins that face one another are seen to cross
 LIKELY = 48  # points of a part that are looked at closely
 INNER = ("eye", "teeth", "tongue")
 
@@ -40,22 +42,26 @@ class Contacts:
         self.rest_normals = point_normals(self.rest, self.triangles)
         self.parts = [p for p in character.parts if p.role in INNER and p.points[1] > p.points[0]]
         self.noise = 1e-4 * character.size
+        t = self.skin_triangles
+        edges = np.linalg.norm(self.rest[t[:, 0]] - self.rest[t[:, 1]], axis=1) if len(t) else np.ones(1)
+        self.cell = CELL * float(np.percentile(edges, 95)) or 1.0
+        self._last: tuple[np.ndarray, np.ndarray, cKDTree] | None = None
 
-    def _pairs(self, of: np.ndarray, skin: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """For places (a, 3) the nearest of the skin's points (b, 3): how far and which (a, k)."""
-        far, at = cKDTree(skin).query(of, min(NEAREST, len(skin)))
-        return far.reshape(len(of), -1), at.reshape(len(of), -1)
+    def _posed(self, points: np.ndarray) -> tuple[np.ndarray, cKDTree]:
+        """Normals (n, 3) of posed points, and a tree of the skin's: both measures ask for them, one after the other."""
+        if self._last is None or self._last[0] is not points:
+            tree = cKDTree(points[self.skin])
+            self._last = points, point_normals(points, self.triangles), tree
+        return self._last[1], self._last[2]
 
     def with_itself(self, points: np.ndarray) -> Depth:
         """How deep the skin is in itself at posed points (n, 3) where at rest it lay outside."""
         skin = self.skin
-        if len(skin) < NEAREST:
+        if len(skin) < LEAST:
             return Depth()
-        normals = point_normals(points, self.triangles)
-        _, near = self._pairs(points[skin], points[skin])
-        p, q = np.repeat(skin, near.shape[1]), skin[near.ravel()]
-        against = (normals[p] * normals[q]).sum(1) < AGAINST
-        p, q = p[against], q[against]
+        normals, _ = self._posed(points)
+        at = nearest_against(points[skin], normals[skin], self.cell)
+        p, q = skin[at >= 0], skin[at[at >= 0]]
         depth = -((points[p] - points[q]) * normals[q]).sum(1)
         was = -((self.rest[p] - self.rest[q]) * self.rest_normals[q]).sum(1)
         # Both see the other inside: a fold's rim is deep in one alone.
@@ -130,14 +136,14 @@ class Contacts:
         best = Depth()
         if not len(self.skin) or not self.parts:
             return best
-        normals = point_normals(points, self.triangles)
+        normals, tree = self._posed(points)
         for part in self.parts:
             own = np.arange(*part.points)
-            far, near = self._pairs(points[own], points[self.skin])
-            q = self.skin[near[:, 0]]
+            far, near = tree.query(points[own])
+            q = self.skin[near]
             now = ((points[own] - points[q]) * normals[q]).sum(1)
             was = ((self.rest[own] - self.rest[q]) * self.rest_normals[q]).sum(1)
-            depth = np.where((now * was < 0) & (np.abs(was) > self.noise), np.minimum(np.abs(now), far[:, 0]), 0.0)
+            depth = np.where((now * was < 0) & (np.abs(was) > self.noise), np.minimum(np.abs(now), far), 0.0)
             likely = np.argsort(-depth, kind="stable")[:LIKELY]
             likely = likely[depth[likely] > max(best.depth, self.noise)]
             inside = winding_numbers(points, self.skin_triangles, points[own[likely]]) > 0.5
@@ -146,3 +152,41 @@ class Contacts:
             if len(crossed):
                 best = Depth(float(depth[crossed[0]]), int(own[crossed[0]]), part.name)
         return best
+
+
+def nearest_against(points: np.ndarray, normals: np.ndarray, cell: float) -> np.ndarray:
+    """(n,) for points (n, 3) with unit normals the nearest other within `cell` whose normal is against theirs; −1 where there is none."""
+    at = np.floor((points - points.min(0)) / cell).astype(np.int64) + 1
+    wide = at.max(0) + 2
+    key = (at[:, 0] * wide[1] + at[:, 1]) * wide[2] + at[:, 2]
+    order = np.argsort(key, kind="stable")
+    cells, starts = np.unique(key[order], return_index=True)
+    out, ends = np.full(len(points), -1, np.int64), np.append(starts, len(points))
+    _against(
+        np.ascontiguousarray(points), np.ascontiguousarray(normals), key, order, cells, ends, int(wide[1] * wide[2]), int(wide[2]),
+        cell * cell, out,
+    )  # fmt: skip
+    return out
+
+
+@compiled
+def _against(
+    p: np.ndarray, n: np.ndarray, key: np.ndarray, order: np.ndarray, cells: np.ndarray, starts: np.ndarray, dx: int, dy: int,
+    most: float, out: np.ndarray,
+) -> None:  # fmt: skip
+    for i in range(len(p)):
+        best = most
+        for x in range(-1, 2):
+            for y in range(-1, 2):
+                first = key[i] + x * dx + y * dy - 1
+                k = np.searchsorted(cells, first)
+                while k < len(cells) and cells[k] <= first + 2:
+                    for a in range(starts[k], starts[k + 1]):
+                        j = order[a]
+                        if n[i, 0] * n[j, 0] + n[i, 1] * n[j, 1] + n[i, 2] * n[j, 2] < AGAINST:
+                            u, v, w = p[i, 0] - p[j, 0], p[i, 1] - p[j, 1], p[i, 2] - p[j, 2]
+                            d = u * u + v * v + w * w
+                            if d < best:
+                                best = d
+                                out[i] = j
+                    k += 1

@@ -46,9 +46,11 @@ def _pass(
     allow: np.ndarray,
     stretch: np.ndarray,
     normal: np.ndarray,
+    areas: np.ndarray,
 ) -> Any:
     """One pass over triangles and edges.  Fills `stretch` (n,) with the largest |log2 ratio| of a point's edges; of those that
     gather, (e,) bool, only what stretches counts.  allow (e,): how many times as far as usual an edge may go off its length.
+    Fills `areas` (t,) with posed over rest.
 
     Returns (largest ratio, its edge, smallest ratio, its edge, largest area ratio, smallest area ratio, folds); ratios of edges
     are as they would weigh with the usual allowance.
@@ -64,8 +66,10 @@ def _pass(
             normal[t, 0], normal[t, 1], normal[t, 2] = x / n, y / n, z / n
         else:
             normal[t, 0], normal[t, 1], normal[t, 2] = 0.0, 0.0, 0.0
+        areas[t] = 1.0
         if rest_area[t] > 0:
             ratio = 0.5 * n / rest_area[t]
+            areas[t] = ratio
             big_area = max(big_area, ratio)
             small_area = min(small_area, ratio)
     stretch[:] = 0.0
@@ -147,6 +151,10 @@ class Figures:
     squeeze_weighed: float = 1.0
     distortion_weighed: float = 1.0
     rough_weighed: float = 0.0
+    area_99: float = 1.0  # faces' areas over rest, of all but a hundredth of the skin: the largest
+    area_99_point: int = 0
+    area_1: float = 1.0  # and the smallest
+    area_1_point: int = 0
     moving: Moving | None = None  # of frames of a motion
 
 
@@ -273,7 +281,7 @@ class Measurer:
         self.gathers = gathering_points(character)[self.edges].all(1)
         self.allow = allowance(character)
         self.edge_allow = self.allow[self.edges].mean(1) if len(self.edges) else np.ones(0)
-        self.normal = np.zeros((len(self.triangles), 3))
+        self.normal, self.areas = np.zeros((len(self.triangles), 3)), np.ones(len(self.triangles))
         self.stretch = np.zeros(len(self.points))
         folds = np.zeros(len(self.points), bool)
         folds[self.edges[self.gathers]] = True  # membranes are there to lie in folds
@@ -323,7 +331,7 @@ class Measurer:
     def _passed(self, points: np.ndarray) -> Any:
         return _pass(
             np.ascontiguousarray(points, np.float64), self.triangles, self.rest_area, self.edges, self.rest_length, self.edge_tri,
-            self.rest_fold, self.gathers, self.edge_allow, self.stretch, self.normal,
+            self.rest_fold, self.gathers, self.edge_allow, self.stretch, self.normal, self.areas,
         )  # fmt: skip
 
     def heat(self, points: np.ndarray) -> np.ndarray:
@@ -383,6 +391,8 @@ class Measurer:
         distortions(points, self.triangles, self.rest_maps, self.energy)
         weighed = 1 + (self.energy - 1) / self.allow[self.triangles].mean(1) if len(self.triangles) else self.energy
         energy, triangle = worst_distortion(weighed, self.rest_area)
+        swollen, swollen_at = self._areas(False)
+        shrunk, shrunk_at = self._areas(True)
         rough = int(np.argsort(away / self.allow)[int(0.999 * (len(away) - 1))]) if len(away) else 0
         uneven = self._uneven(points) if even else (0.0, 0)
         volumes = {n: max(float(region.volume(points) / rest - 1), -1.0) for n, (region, rest) in self._limbs.items()}
@@ -394,8 +404,18 @@ class Measurer:
             size=self.character.size, distortion=float(self.energy[triangle]) if len(self.energy) else 1.0, distortion_point=int(self.triangles[triangle, 0]) if len(self.triangles) else 0,
             rough=float(away[rough]) if len(away) else 0.0, rough_point=rough, uneven=uneven[0], uneven_point=uneven[1],
             places=self.places(), stretch_weighed=float(big), squeeze_weighed=float(small), distortion_weighed=energy,
+            area_99=swollen, area_99_point=swollen_at, area_1=shrunk, area_1_point=shrunk_at,
             rough_weighed=float(away[rough] / self.allow[rough]) if len(away) else 0.0,
         )  # fmt: skip
+
+    def _areas(self, smaller: bool) -> tuple[float, int]:
+        """The area that a face of all but a hundredth of the skin's is under, or over, against rest, and a point of it; what gathers is left out."""
+        count = np.flatnonzero(self.rest_maps[:, 0] > 0)
+        if not len(count):
+            return 1.0, 0
+        ratio = 1.0 / np.maximum(self.areas[count], 1e-3) if smaller else self.areas[count]
+        worst, at = worst_distortion(ratio, self.rest_area[count])
+        return (1.0 / worst if smaller else worst), int(self.triangles[count[at], 0])
 
     def _ratio(self, points: np.ndarray, edge: int, weighed: float) -> float:
         """An edge's length over that at rest; 1 where the pass found none."""

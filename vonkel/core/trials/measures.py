@@ -90,6 +90,17 @@ def _shortest(f: Figures, limit: float) -> Found:
     return Found(least, share, f"an edge squeezed to {100 * least:.0f} %", f.squeeze_point)
 
 
+@measure("largest_area", "largest face area", "×", 2.7, BY_HAND)
+def _swollen(f: Figures, limit: float) -> Found:
+    return Found(f.area_99, (f.area_99 - 1) / (limit - 1), f"faces {f.area_99:.1f} times as large", f.area_99_point)
+
+
+@measure("smallest_area", "smallest face area", "×", 1 / 6)
+def _shrunk(f: Figures, limit: float) -> Found:
+    share = (1 / max(f.area_1, 1e-3) - 1) / (1 / limit - 1)
+    return Found(f.area_1, share, f"faces shrunk to {100 * f.area_1:.0f} %", f.area_1_point)
+
+
 @measure("volume_lost", "volume lost", "share", 0.33, BY_HAND)
 def _lost(f: Figures, limit: float) -> Found:
     limb, loss = min(f.volumes.items(), key=lambda x: x[1], default=("", 0.0))

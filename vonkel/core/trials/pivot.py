@@ -206,7 +206,7 @@ def _measurer(
 ) -> Callable[[np.ndarray], tuple[float, float, int, np.ndarray]]:
     table = edge_table(points, triangles)
     ok = (table.rest_length > 0) & region[table.edges].any(1)
-    stretch, normal = np.zeros(len(points)), np.zeros((len(triangles), 3))
+    stretch, normal, areas = np.zeros(len(points)), np.zeros((len(triangles), 3)), np.ones(len(triangles))
     gathers, usual = np.zeros(len(table.edges), bool), np.ones(len(table.edges))
 
     def measure(posed: np.ndarray) -> tuple[float, float, int, np.ndarray]:
@@ -223,6 +223,7 @@ def _measurer(
             usual,
             stretch,
             normal,
+            areas,
         )[6]
         now = np.linalg.norm(p[table.edges[:, 0]] - p[table.edges[:, 1]], axis=1)
         ratio = now[ok] / table.rest_length[ok]

@@ -74,7 +74,6 @@ function right(b) {
         m.title,
         figure(inItsUnit(m), `${Math.round(100 * m.share)} % of what would pass; the limit is ${m.source}`),
       ]),
-      ["face area", figure(`× ${c.area_least.toFixed(2)} – ${c.area_most.toFixed(2)}`)],
       ["live differs by", figure(`${(1000 * c.live_to_linear_m).toFixed(1)} mm`, "at most, from what is handed over")],
     ),
     heatOf(b, c),
