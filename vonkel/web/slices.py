@@ -18,6 +18,7 @@ import numpy as np
 
 from ..core.character import Character, opposite_name
 from ..core.derived import derived
+from ..core.motion.clips import length_of
 from ..core.recent import Recent
 from ..core.shapes.moves import farthest, led_shapes
 from ..core.skin.between import handed_fresh
@@ -186,9 +187,8 @@ def _clips(look: Look) -> list[dict[str, Any]]:
     """Motions; the keys of one that has such as rows: track, frame, value, manner, slopes in and out."""
     c, out = look.character, []
     for k in c.clips:
-        rows = c.arrays[k.array]
-        told = {"frames": k.end + 1, "keys": rows.astype(float).round(6).tolist()} if k.keyed else {"frames": len(rows)}
-        out.append(k.model_dump() | told)
+        keys = {"keys": c.arrays[k.array].astype(float).round(6).tolist()} if k.keyed else {}
+        out.append(k.model_dump() | {"frames": length_of(c, k)} | keys)
     return out
 
 

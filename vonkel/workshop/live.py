@@ -12,7 +12,7 @@ import numpy as np
 from ..core.character import Character, Inputs
 from ..core.errors import BadParameters
 from ..core.joints.edit import moved_places
-from ..core.motion.clips import frames_of
+from ..core.motion.clips import clip_named, length_of
 from ..core.rig import Clock, PartialEvaluator, Pose, RigProgram, compile_rig
 from ..core.rig.drag import Grip, grip
 from ..core.rig.motion import Motion, clip_motion, there_and_back
@@ -220,7 +220,7 @@ class Session:
         assert self.program is not None and self.character is not None
         if self.motion is None or self.motion[0] != asked.name:
             self.motion = (asked.name, clip_motion(self.program, self.character, asked.name))
-        frame = min(asked.frame, len(frames_of(self.character, asked.name)) - 1)
+        frame = min(asked.frame, length_of(self.character, clip_named(self.character, asked.name)) - 1)
         played = self.motion[1]
         self.said |= {"clip": frame, "values": played.inputs_at(frame)}
         return played.pose(frame)

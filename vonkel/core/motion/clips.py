@@ -87,6 +87,11 @@ def frames_of(character: Character, name: str) -> np.ndarray:
     return values_of(array, len(clip.tracks), np.arange(clip.end + 1.0), clip.end, clip.loop).astype(np.float32)
 
 
+def length_of(character: Character, clip: Clip) -> int:
+    """How many frames a motion has, without making them."""
+    return clip.end + 1 if clip.keyed else len(character.arrays[clip.array])
+
+
 def values_at(clip: Clip, values: np.ndarray, frame: int) -> Inputs:
     """What a frame sets: control → channel → value, the strengths of shapes under `shapes`."""
     out: Inputs = {}

@@ -7,7 +7,7 @@ from functools import cached_property
 import numpy as np
 
 from ..character import Character, Clip
-from ..motion.clips import frames_of
+from ..motion.clips import length_of
 from ..motion.keys import AT, HELD, MANNER
 from ..retargeting.feet import Contact, slide, standing_joint
 from ..rig import Pose, RigProgram, compile_rig
@@ -29,7 +29,7 @@ class MotionLook:
         self.character, self.clip = character, clip
         self.program: RigProgram = compile_rig(character)
         self.motion = clip_motion(self.program, character, clip.name)
-        self.count = len(frames_of(character, clip.name))
+        self.count = length_of(character, clip)
         self.aims = _aims(character, self.program)
 
     @cached_property
