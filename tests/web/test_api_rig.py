@@ -166,3 +166,30 @@ def test_options_change_a_kit_and_what_spoke_of_lost_controls_goes(client, larva
     assert sum(x.key.startswith("lead:") for x in c.controls) == 3 and not any(r.name == "f" for r in c.rules)
     pose = compiled(shop, larva).evaluate({})
     assert np.abs(pose.joints[:, :, 3] - [j.place for j in c.joints]).max() < 1e-9
+
+
+def test_weights_from_elsewhere_say_which_points_are_not_sure(client):
+    """Saved, half of the body taken out of the file, and brought back: the points that lie far from what is left aren't sure."""
+    shop = client.app.state.workshop
+    number = add_member(shop, "larva.obj")
+    for step, params in (("joints.lay_plan", {"plan": "chain"}), ("skin.bind", {})):
+        shop.apply(number, step, params)
+    c = shop.character(number)
+    saved = client.get(f"/api/c/{number}/skin/weights.json").json()
+    back = c.points[:, 2] < np.median(c.points[:, 2])
+    half = saved | {
+        k: [r for r, away in zip(saved[k], back, strict=True) if not away] for k in ("places", "normals", "held")
+    }
+
+    def bring(told):
+        file = ("weights.json", json.dumps(told).encode())
+        return client.post(
+            f"/api/c/{number}/skin/weights", files={"file": file}, headers={"origin": "http://127.0.0.1:8321"}
+        ).json()
+
+    said = bring(half)
+    assert 0.3 < said["sure"] < 0.9
+    unsure = np.array(said["unsure"])
+    assert len(unsure) > 100 and back[unsure].all()
+    whole = bring(saved)
+    assert whole["sure"] == 1.0 and whole["unsure"] == []

@@ -107,7 +107,6 @@ def build_of(s: Skeleton) -> Build:
     n = len(s.names)
     rest, size = s.rest, max(s.size, 1e-9)
     kids = [s.kids(k) for k in range(n)]
-    below = _below(s)
     leaves = np.array([_reach(s, k) for k in range(n)])
     sides = [side_of(name) for name in s.names]
     root = 0
@@ -142,7 +141,6 @@ def build_of(s: Skeleton) -> Build:
         "neck": beyond[:-1],
         "head": beyond[-1:],
     }
-    del below
     return Build(trunk, told, axes)
 
 

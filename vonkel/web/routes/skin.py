@@ -13,6 +13,7 @@ from ...core.character import Character
 from ...core.errors import NotFound
 from ...core.formats.weights import read_weights, write_csv, write_json
 from ...core.geometry import choosing
+from ...core.skin.carrying import carried
 from ...core.skin.deform import mix_of
 from ...core.skin.edits import checked
 from ...core.skin.maps import colours_of, counts_of, jumps_of
@@ -26,6 +27,7 @@ from .deps import TheJobs, TheWorkshop, uploaded
 
 router = APIRouter(prefix="/api")
 Point = Annotated[int, Field(ge=0, lt=MAX_POINTS)]
+UNSURE, MOST_UNSURE = 0.5, 5000  # of points whose weights were carried, those less sure; so many are told
 MOST_ROWS = 400  # of the table of weights
 
 
@@ -85,15 +87,18 @@ def weights_file(workshop: TheWorkshop, number: int, kind: Literal["json", "csv"
 def take_weights(
     workshop: TheWorkshop, number: int, file: Annotated[list[UploadFile], File()], step: Annotated[int, Form()] = 0
 ) -> dict[str, Any]:
-    """Take weights from a file: one step."""
+    """Take weights from a file: one step; with the points that aren't sure, since nothing of the file lies near or faces their way."""
     name, data, _ = uploaded(file)
-    source = read_weights(name, data, workshop.character(number))
+    c = workshop.character(number)
+    source = read_weights(name, data, c)
     holders, weights = source.table.rows(8)
     params = {
         "joints": list(source.table.joints), "places": source.places, "normals": source.normals, "holders": holders,
         "weights": weights,
     }  # fmt: skip
-    return {"position": where(workshop.apply(number, "skin.carry", params, step or None))}
+    done = where(workshop.apply(number, "skin.carry", params, step or None))
+    sure = carried(c, source)[1]
+    return {"position": done, "sure": round(float(sure.mean()), 4), "unsure": np.flatnonzero(sure < UNSURE)[:MOST_UNSURE].tolist()}
 
 
 class Choice(BaseModel):

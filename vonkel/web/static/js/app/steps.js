@@ -150,11 +150,13 @@ export class Steps extends OpenStore {
     data.set("step", String(this.position().step));
     for (const [k, v] of Object.entries(extra)) data.set(k, v);
     try {
-      await call("POST", `/api/c/${this.number}/${path}`, data);
+      const told = await call("POST", `/api/c/${this.number}/${path}`, data);
       await this.refresh();
       toast(this.state.last.sentence);
+      return told;
     } catch (error) {
       await this.failed(error);
+      return null;
     }
   }
 }

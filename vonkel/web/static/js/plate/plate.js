@@ -280,7 +280,6 @@ export class Plate extends Picking {
       if (rect && name !== "free") drawPictures(this, name, rect);
     if (!this.large) drawPaper(this);
     else if (this.large !== "free") drawGrid(this, this.large, this.views[this.large].rect);
-    if (this.ground && this.views.free?.rect) drawGround(this, "free");
     this.pen = this.over;
     for (const [name, { rect }] of Object.entries(this.views)) {
       if (!rect) continue;
@@ -294,6 +293,7 @@ export class Plate extends Picking {
       this.pen.beginPath();
       this.pen.rect(rect.x, rect.y, rect.w, rect.h);
       this.pen.clip();
+      if (this.ground && !flat) drawGround(this, name);
       if (this.wanted) drawOutline(this, name, this.wanted);
       if (this.marked.length) drawMarks(this, name);
       if (this.dotted.length) drawDots(this, name);

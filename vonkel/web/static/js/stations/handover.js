@@ -22,6 +22,10 @@ const NAMES = {
   "{side}_{part}{n}": "L_part1",
   "{Side} {part} {n}": "left part 1",
 };
+const RATES = [
+  ["", "motions at their own rate"],
+  ...[24, 25, 30, 60].map((r) => [String(r), `motions at ${r} frames a second`]),
+];
 const ABOUT =
   "The .glb holds the mesh in its point order, joints, linear skin weights, shapes, motions and the rest pose. " +
   "An animator's program deforms it as the plate here does.";
@@ -30,8 +34,10 @@ const link = (href, words, more = {}) => h("a", { class: "btn btn-plain", href, 
 
 /** What the character can be written as, by the endings that the server knows. */
 function exportLink(b, { ending, about, renames }) {
-  const names = renames && b.ui.exportNames ? `?names=${encodeURIComponent(b.ui.exportNames)}` : "";
-  const href = `/api/c/${b.number}/export${ending}${names}`;
+  const asked = new URLSearchParams();
+  if (renames && b.ui.exportNames) asked.set("names", b.ui.exportNames);
+  if (renames && Number(b.ui.exportRate)) asked.set("rate", b.ui.exportRate);
+  const href = `/api/c/${b.number}/export${ending}${asked.size ? `?${asked}` : ""}`;
   return link(href, `As ${ending}`, { key: ending, title: about, id: `export-${ending.slice(1)}` });
 }
 
@@ -132,6 +138,9 @@ function right(b) {
     skinOut(b),
     h("h3", {}, "Joint names in the .glb"),
     select("Joint names in the export", NAMES, b.ui.exportNames, set),
+    b.state.clips.length
+      ? select("Frames a second of motions in the export", RATES, b.ui.exportRate, (v) => (b.ui.exportRate = v))
+      : null,
   ];
 }
 
@@ -140,7 +149,7 @@ enterStation("handover", {
   strip: true,
   over: true,
   shading: () => "colours",
-  fields: { exportNames: "" },
+  fields: { exportNames: "", exportRate: "" },
   enter: (b) => b.loadFormats().catch(say),
   left: (b) => [
     h("h2", {}, "What goes out"),

@@ -3,7 +3,7 @@
 import { h } from "../widgets/html.js";
 import { BENT, carried, curveOf, idOf, keysOf, MANNERS, marksOf, thingOf } from "../widgets/keys.js";
 import { measureOf, plainName } from "../words.js";
-import { chosenKeys, followed, keyStep, measured, ruler, shows, stepFrames, wheeled } from "./keystrip.js";
+import { boxKeys, chosenKeys, followed, keyStep, measured, ruler, shows, stepFrames, wheeled } from "./keystrip.js";
 
 const HIGH = 172,
   EDGE = 10,
@@ -128,28 +128,12 @@ function slopes(b, m, v, k) {
   });
 }
 
-/** Draw a box: the keys in it are chosen. */
-function boxed(b, clip, tracks, m, v) {
-  return (e) => {
-    const box = e.currentTarget.getBoundingClientRect(),
-      x0 = e.clientX - box.left,
-      y0 = e.clientY - box.top,
-      more = e.shiftKey;
-    followed(e, (dx, dy, done, went) => {
-      const [left, right] = [Math.min(x0, x0 + dx), Math.max(x0, x0 + dx)],
-        [top, foot] = [Math.min(y0, y0 + dy), Math.max(y0, y0 + dy)];
-      b.ui.keyBox = done ? null : [left, top, right - left, foot - top];
-      if (!done) return;
-      const found = tracks.flatMap((t) =>
-        keysOf(clip, t.i).filter(
-          (k) => m.x(k.at) >= left && m.x(k.at) <= right && v.y(k.value) >= top && v.y(k.value) <= foot,
-        ),
-      );
-      if (went) b.ui.keysChosen = new Set([...(more ? b.ui.keysChosen : []), ...found.map((k) => idOf(k.track, k.at))]);
-      else if (!more) b.ui.keysChosen = new Set();
-    });
-  };
-}
+/** The keys of curves that lie in a box. */
+const inCurves = (clip, tracks, m, v) => (left, right, top, foot) =>
+  tracks
+    .flatMap((t) => keysOf(clip, t.i))
+    .filter((k) => m.x(k.at) >= left && m.x(k.at) <= right && v.y(k.value) >= top && v.y(k.value) <= foot)
+    .map((k) => idOf(k.track, k.at));
 
 function line(b, clip, t, i, m, v) {
   const keys = handled(b, clip, t),
@@ -263,7 +247,7 @@ export function keyCurves(b, clip) {
         role: "group",
         "aria-label": "Curves of the motion",
         onwheel: zoomed(b, clip, wide, v),
-        onpointerdown: boxed(b, clip, tracks, m, v),
+        onpointerdown: (e) => boxKeys(b, e, inCurves(clip, tracks, m, v)),
         onkeydown: (e) => stepFrames(b, clip, e),
       },
       marks.map((f) => h("line", { key: `m${f}`, x1: m.x(f), x2: m.x(f), y1: 0, y2: HIGH, class: "post-line" })),

@@ -140,10 +140,9 @@ function dragPose(b, e, of, frame) {
   });
 }
 
-/** Draw a box over the threads: the keys in it are chosen. */
-function boxKeys(b, e, rows, m) {
-  const svg = e.currentTarget,
-    box = svg.getBoundingClientRect(),
+/** Draw a box: the keys that `within(left, right, top, foot)` finds are chosen, with Shift besides those that are. */
+export function boxKeys(b, e, within) {
+  const box = e.currentTarget.getBoundingClientRect(),
     x0 = e.clientX - box.left,
     y0 = e.clientY - box.top,
     more = e.shiftKey;
@@ -152,16 +151,19 @@ function boxKeys(b, e, rows, m) {
       [top, foot] = [Math.min(y0, y0 + dy), Math.max(y0, y0 + dy)];
     b.ui.keyBox = done ? null : [left, top, right - left, foot - top];
     if (!done) return;
-    const within = rows.flatMap((r, i) => {
-      const y = (i + 0.5) * ROW;
-      if (y < top || y > foot) return [];
-      const inside = r.keys.filter((k) => m.x(k.at) >= left && m.x(k.at) <= right);
-      return inside.flatMap((k) => k.tracks.map((t) => idOf(t, k.at)));
-    });
-    if (went) choose(b, within, more);
+    if (went) b.ui.keysChosen = new Set([...(more ? b.ui.keysChosen : []), ...within(left, right, top, foot)]);
     else if (!more) b.ui.keysChosen = new Set();
   });
 }
+
+/** The keys of threads that lie in a box. */
+const inRows = (rows, m) => (left, right, top, foot) =>
+  rows.flatMap((r, i) => {
+    const y = (i + 0.5) * ROW;
+    if (y < top || y > foot) return [];
+    const inside = r.keys.filter((k) => m.x(k.at) >= left && m.x(k.at) <= right);
+    return inside.flatMap((k) => k.tracks.map((t) => idOf(t, k.at)));
+  });
 
 /** Where a key is drawn while chosen ones are in the hand. */
 function shownAt(b, at, on) {
@@ -355,7 +357,7 @@ function threads(b, clip, rows, m, wide) {
       tabindex: 0,
       role: "group",
       "aria-label": "Keys of the motion",
-      onpointerdown: (e) => boxKeys(b, e, rows, m),
+      onpointerdown: (e) => boxKeys(b, e, inRows(rows, m)),
       onkeydown: (e) => stepFrames(b, clip, e),
     },
     rows.map((_, i) =>

@@ -223,6 +223,13 @@ function restOf(b, control) {
   return its.slice(its.indexOf(control)).filter((c) => moves.has(`control:${c.name}`));
 }
 
+/** From the first to the last frame of several chosen keys; nothing where there are none. */
+function spanOf(b) {
+  const at = chosenKeys(b).map(([, f]) => f),
+    [first, last] = [Math.min(...at), Math.max(...at)];
+  return last > first ? { first, last } : null;
+}
+
 /** The chosen control in the motion: later, in the world, its side on the other. */
 function partSheet(b, clip) {
   const c = chosenControl(b);
@@ -257,10 +264,15 @@ function partSheet(b, clip) {
     c.side === "C"
       ? null
       : form(
-          (v) => clipStep(b, "motion.copy_side", { clip: clip.name, side: c.side, later: v.shift }),
+          (v) => clipStep(b, "motion.copy_side", { clip: clip.name, side: c.side, later: v.shift, ...spanOf(b) }),
           acts(
             submit(`Side ${c.side} on the other, too`, "small"),
             own.number("shift", "Frames later", 0, { step: 1, style: "width:64px" }),
+          ),
+          h(
+            "p",
+            { class: "soft" },
+            spanOf(b) ? "From the first to the last of the chosen keys." : "All of the motion.",
           ),
         ),
   );

@@ -5,7 +5,7 @@ import { acts, button, chosenButton, fileButton, numberField, pairs, switchButto
 import { filtered, hierarchy, noJoints } from "../widgets/hierarchy.js";
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
-import { say } from "../widgets/toasts.js";
+import { say, toast } from "../widgets/toasts.js";
 import { fullName, inWords, spaced } from "../words.js";
 import { folding } from "./common.js";
 import { behindFields, behindList } from "./behind.js";
@@ -112,6 +112,15 @@ function right(b) {
   ];
 }
 
+/** Weights from a file; the points that aren't sure of theirs are chosen, so that they can be looked at and mended. */
+async function takeWeights(b, files) {
+  const told = await b.upload("skin/weights", files);
+  if (!told?.unsure.length) return;
+  b.useTool("choose");
+  /** @type {any} */ (b.tool).choose(told.unsure);
+  toast(`${told.unsure.length} points aren't sure of what they were given: they are chosen.`);
+}
+
 /** Of the pose that is looked at: its worst place, and the brush there, in one click. */
 function worstPlace(b) {
   const card = b.strip.now.get(b.trial) ?? b.strip.chosen();
@@ -143,7 +152,7 @@ function wholeSkin(b) {
     acts(
       saved("json"),
       saved("csv"),
-      fileButton("Take from a file", ".json,.csv", (...files) => b.upload("skin/weights", files)),
+      fileButton("Take from a file", ".json,.csv", (...files) => takeWeights(b, files)),
     ),
     parts.length > 1
       ? stepForm(b, "skin.from_part", { label: "Take from the part beside it", fields: { part: "part", source: "as" } })
