@@ -165,6 +165,20 @@ def test_places_that_cant_be_written_or_read_are_said_in_one_line(tmp_path):
     assert "can't be opened" in said.stderr and "Traceback" not in said.stderr
 
 
+def stored(folder, file, plan, glb):
+    """One of the cast with joints and a skin in a store, and as a file; its number."""
+    from vonkel.core.handover import written
+    from vonkel.demo import add_member
+    from vonkel.workshop import Workshop
+
+    shop = Workshop(folder)
+    number = add_member(shop, file)
+    for step, params in (("joints.lay_plan", {"plan": plan}), ("skin.bind", {})):
+        shop.apply(number, step, params)
+    glb.write_bytes(written(shop.character(number), ".glb"))
+    return number
+
+
 def test_a_motion_goes_through_a_rig_and_comes_out_with_its_feet_planted(tmp_path):
     """A .glb brings joints, a whole character its rig, too; both send the made-up person's motion on."""
     import itertools
@@ -172,13 +186,10 @@ def test_a_motion_goes_through_a_rig_and_comes_out_with_its_feet_planted(tmp_pat
     from vonkel.core.formats import read_motion
     from vonkel.standins import suit_lines
 
-    motion, store = tmp_path / "person.bvh", ("--store", tmp_path / "store")
+    motion = tmp_path / "person.bvh"
     motion.write_text("\n".join(itertools.islice(suit_lines(), 500)) + "\n")
-    number = json.loads(vonkel("new", DATA / "newt.obj", *store).stdout)["character"]
-    for step, params in (("joints.lay_plan", '{"plan": "quadruped"}'), ("skin.bind", "{}")):
-        vonkel("apply", step, "--character", number, "--params", params, *store)
     glb, out = tmp_path / "newt.glb", tmp_path / "through.bvh"
-    vonkel("export", number, glb, *store)
+    stored(tmp_path / "store", "newt.obj", "quadruped", glb)
     said = json.loads(vonkel("play", glb, motion, "--out", out, "--rate", 30).stdout)
     assert said["matches"]["thigh_L"] == "L_Femur" and said["matches"]["hand_R"] == "R_Hand"
     assert all(f["slides_of_leg"] <= 0.005 for f in said["feet"]) and max(f["stands"] for f in said["feet"]) > 0.5
@@ -199,11 +210,8 @@ def test_trials_run_on_a_cluster_too_and_are_kept(tmp_path):
     from distributed import LocalCluster
 
     store = ("--store", tmp_path / "store")
-    number = json.loads(vonkel("new", DATA / "larva.obj", *store).stdout)["character"]
-    for step, params in (("joints.lay_plan", '{"plan": "chain"}'), ("skin.bind", "{}")):
-        vonkel("apply", step, "--character", number, "--params", params, *store)
     glb = tmp_path / "wick.glb"
-    vonkel("export", number, glb, *store)
+    number = stored(tmp_path / "store", "larva.obj", "chain", glb)
     here = json.loads(vonkel("trial", glb).stdout)
     with LocalCluster(n_workers=1, threads_per_worker=1, processes=True, dashboard_address=None) as cluster:
         page = tmp_path / "pages"

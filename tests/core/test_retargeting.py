@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from tests.core.test_faces import do
 from tests.core.test_walking import rigged
+from tests.judging.posing import at_rest
 from tests.web.test_bvh import read as by_three
 from vonkel.core.errors import BadFile, BadParameters, StepRefused
 from vonkel.core.formats import read_motion
@@ -166,6 +167,16 @@ def test_feet_that_stand_in_the_capture_stand_here(who, name):
     assert max(k.slid for k in again) < 0.005
     loose = played(c, capture, matches(c, capture.skeleton), name, plant=False)
     assert max(k.slid for k in loose.contacts) > max(k.slid for k in made.contacts)
+
+
+@pytest.mark.parametrize("who", ["runner", "hound", "stalker"])
+def test_so_they_do_on_bodies_from_elsewhere(who):
+    """Bodies of the judging kit: hooves without a ball, hocks, other proportions."""
+    c = do(at_rest(who)[1], "limbs.outfit")
+    capture = public("Boxing_Toes", 0, 150)
+    made = played(c, capture, matches(c, capture.skeleton), "box")
+    assert np.isfinite(made.character.arrays[f"clip/{made.clip}/values"]).all()
+    assert max(k.share for k in made.contacts) > 0.4 and max(k.slid for k in made.contacts) < 0.005
 
 
 def test_bones_go_the_capture_s_way():

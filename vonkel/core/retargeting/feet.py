@@ -101,7 +101,7 @@ def standing_joint(character: Character, foot: Foot) -> str:
     kit = next(k for k in character.kits if k.name == foot.control.kit)
     end = limb_joints(kit)[-1]
     roll = next((k for k in character.kits if gives(k, "roll") and k.joints["foot"] == (end,)), None)
-    return roll.joints["ball"][0] if roll is not None else end
+    return roll.joints["ball"][0] if roll is not None and roll.joints.get("ball") else end
 
 
 def kept(character: Character, clip: str) -> list[Contact]:

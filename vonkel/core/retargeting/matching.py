@@ -295,7 +295,7 @@ def _own_limb(character: Character, kit: Kit) -> dict[str, str]:
     if kit.joints.get("collar"):
         out["collar"] = kit.joints["collar"][0]
     foot = next((k for k in character.kits if gives(k, "roll") and k.joints["foot"] == kit.joints["end"]), None)
-    if foot is not None:
+    if foot is not None and foot.joints.get("ball"):
         out["ball"] = foot.joints["ball"][0]
     return out
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from math import atan2
 
 import numpy as np
+from scipy.optimize import brentq
 
 from ..character import Character, Inputs, Kit, Space
 from ..errors import NotFound, StepRefused
@@ -27,7 +28,7 @@ from .frames import (
     unit,
 )
 from .kits import gives
-from .program import Pose, RigProgram
+from .program import PartialEvaluator, Pose, RigProgram
 from .slots import Slot
 
 
@@ -171,28 +172,21 @@ def _guide_in_plane(
 
 
 def _lift(program: RigProgram, out: Inputs, target: str, names: list[str], places: list[Vec]) -> float:
-    """The lift at which the last bone lies as it does in the pose, found by halving: the hock moves one way with it."""
+    """The lift at which the last bone lies as it does in the pose, found between its ends: the hock moves one way with it."""
     low, high = next((a, b) for i, a, b in program.bounds if i == program.channels[(target, "lift")])
+    follower = PartialEvaluator(program)  # one value changes at a time
 
     def turned(lift: float) -> float:
         """The signed angle from the bone as it would be to the bone as it is, about the bend's normal."""
         trial = {**out, target: {**out[target], "lift": lift}}
-        now = [place_of(f) for f in joint_frames(program.evaluate(trial), program, names)]
+        now = [place_of(f) for f in joint_frames(follower.evaluate(trial), program, names)]
         a, b = sub(now[-2], now[-1]), sub(places[-2], places[-1])
         normal = cross(sub(places[-1], places[0]), sub(places[-2], places[0]))
         return dot(cross(a, b), normal)
 
-    f_low, f_high = turned(low), turned(high)
-    if f_low * f_high > 0:
+    if turned(low) * turned(high) > 0:
         return 0.0
-    for _ in range(60):
-        middle = 0.5 * (low + high)
-        f = turned(middle)
-        if f * f_low > 0:
-            low, f_low = middle, f
-        else:
-            high = middle
-    return 0.5 * (low + high)
+    return float(brentq(turned, low, high, xtol=1e-13))
 
 
 def in_space(character: Character, program: RigProgram, inputs: Inputs, rule: str, to: str) -> Inputs:

@@ -98,7 +98,11 @@ def take_weights(
     }  # fmt: skip
     done = where(workshop.apply(number, "skin.carry", params, step or None))
     sure = carried(c, source)[1]
-    return {"position": done, "sure": round(float(sure.mean()), 4), "unsure": np.flatnonzero(sure < UNSURE)[:MOST_UNSURE].tolist()}
+    return {
+        "position": done,
+        "sure": round(float(sure.mean()), 4),
+        "unsure": np.flatnonzero(sure < UNSURE)[:MOST_UNSURE].tolist(),
+    }
 
 
 class Choice(BaseModel):
