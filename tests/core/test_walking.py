@@ -13,7 +13,7 @@ from vonkel.core.trials import run_trials, trial_pose
 from vonkel.core.walking import FOUR, Gait, Ground, Path, _foothold, feet_kept, feet_of, pattern
 from vonkel.readings.trial_page import trial_table
 from vonkel.steps.motion import Walking, gait_of
-from vonkel.steps.registry import STEPS
+from vonkel.steps.registry import STEPS, apply_step
 
 WALKERS = (
     ("otter", "walk"),
@@ -182,3 +182,11 @@ def test_what_can_not_walk_is_said():
     with pytest.raises(BadParameters, match="frames"):
         do(rigged("newt"), "motion.walk", path=[(0, 0), (0, 5000)])
     assert "motion.walk" in STEPS
+
+
+def test_steps_that_find_no_foothold_are_told():
+    c = rigged("newt")
+    whole = {"name": "w", "path": [(0, 0), (0, 1.5)]}
+    for params, lost in ((whole, False), (whole | {"holes": [(0.0, 0.9, 0.45)], "aside": 0.02}, True)):
+        _, said = apply_step(c, "motion.walk", params)
+        assert ("find no foothold" in said) == lost

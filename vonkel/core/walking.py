@@ -241,11 +241,7 @@ def _stepped(
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Where a foot is in the world (f, 3), which way it faces (f, 3, 3), and how high what it stands over lies, without its lift (f,)."""
     cycle = time / gait.period - phase
-    first, last = int(np.floor(cycle[0])), int(np.floor(cycle[-1])) + 1
-    down = np.arange(first, last + 1) + phase
-    middle, yaw = path.at(gait.speed * gait.period * (down + 0.5 * gait.duty))
-    wanted = middle + (_yawed(yaw) @ (foot.rest - centre))[:, [0, 2]]
-    found = [_foothold(ground, w, gait) for w in wanted]
+    first, yaw, found = _footholds(foot, phase, gait, path, ground, time, centre)
     spots, level = np.array([[p[0], foot.rest[1] + h, p[1]] for p, h, _ in found]), np.array([h for _, h, _ in found])
     at = np.clip(np.floor(cycle).astype(int) - first, 0, len(spots) - 2)
     u = np.clip((cycle - (at + first) - gait.duty) / (1 - gait.duty), 0.0, 1.0)
@@ -259,6 +255,30 @@ def _stepped(
     swings = (u > 0) & (u < 1)
     world[:, 1] += np.where(swings, 4 * u * (1 - u) * gait.lift + np.maximum(over, 0.0), 0.0)
     return world, _yawed(between(yaw)), between(level)
+
+
+def _footholds(
+    foot: Foot, phase: float, gait: Gait, path: Path, ground: Ground, time: np.ndarray, centre: np.ndarray
+) -> tuple[int, np.ndarray, list[tuple[np.ndarray, float, bool]]]:
+    """A foot's steps: the number of the first, which way each faces (s,), and its foothold."""
+    cycle = time / gait.period - phase
+    first, last = int(np.floor(cycle[0])), int(np.floor(cycle[-1])) + 1
+    down = np.arange(first, last + 1) + phase
+    middle, yaw = path.at(gait.speed * gait.period * (down + 0.5 * gait.duty))
+    wanted = middle + (_yawed(yaw) @ (foot.rest - centre))[:, [0, 2]]
+    return first, yaw, [_foothold(ground, w, gait) for w in wanted]
+
+
+def without_hold(character: Character, gait: Gait, path: Path, ground: Ground, rate: float) -> int:
+    """How many steps of a walk find no foothold: the foot reaches down where it wanted to stand, and holds nothing."""
+    whole = character.control_named.get(WHOLE)
+    centre = np.array(whole.place) if whole is not None else np.zeros(3)
+    time = np.arange(int(round(path.length / gait.speed * rate)) + 1) / rate
+    return sum(
+        not held
+        for foot, phase in zip(feet_of(character), gait.phases, strict=True)
+        for _, _, held in _footholds(foot, phase, gait, path, ground, time, centre)[2]
+    )
 
 
 def _yawed(yaw: np.ndarray) -> np.ndarray:

@@ -17,7 +17,7 @@ from ..core.motion.clips import clip_named
 from ..core.retargeting import matched, played
 from ..core.retargeting.feet import kept
 from ..core.rig.builder import WHOLE
-from ..core.walking import Gait, Ground, Path, feet_of, pattern, stands, walked
+from ..core.walking import Gait, Ground, Path, feet_of, pattern, stands, walked, without_hold
 from .registry import Array, Coordinate, Params, step
 
 STRIDE, LIFT = 0.9, 0.12  # of the shortest leg: metres a period, and how high feet are lifted, where nothing is said
@@ -89,16 +89,27 @@ def gait_of(character: Character, p: Walking) -> Gait:
     )  # fmt: skip
 
 
-@step("motion.walk", Walking, lambda c, p: f"Made the motion {p.name}: {p.gait}")
-def walk(character: Character, p: Walking) -> Character:
-    """Let legs step along a path over the ground, the body riding and tilting on them; begun in mid stride."""
+def _way(character: Character, p: Walking) -> tuple[Gait, Path, Ground, float]:
+    """Gait, path, ground and rate that parameters ask for."""
     gait = gait_of(character, p)
     whole = character.control_named.get(WHOLE)
     start = np.array([whole.place[0], whole.place[2]]) if whole is not None else np.zeros(2)
     places = np.array(p.path, float).reshape(-1, 2) if len(p.path) > 1 else start + [[0.0, 0.0], [0.0, 4 * gait.stride]]
     ground = Ground(np.array(p.bumps, float).reshape(-1, 4), np.array(p.holes, float).reshape(-1, 3))
-    rate = p.rate or character.rate
-    tracks, values = walked(character, gait, Path(places), ground, rate)
+    return gait, Path(places), ground, p.rate or character.rate
+
+
+def _walk_said(character: Character, p: Walking) -> str:
+    lost = without_hold(character, *_way(character, p))
+    found = f"; {lost} steps find no foothold, those feet hold nothing" if lost else ""
+    return f"Made the motion {p.name}: {p.gait}{found}"
+
+
+@step("motion.walk", Walking, _walk_said)
+def walk(character: Character, p: Walking) -> Character:
+    """Let legs step along a path over the ground, the body riding and tilting on them; begun in mid stride."""
+    gait, path, ground, rate = _way(character, p)
+    tracks, values = walked(character, gait, path, ground, rate)
     made = with_clip(character, p.name, rate, tracks, values)
     clip = made.clips[-1].model_copy(update={"stands": stands(feet_of(character), gait, len(values), rate)})
     return made.with_(clips=(*made.clips[:-1], clip))

@@ -50,35 +50,50 @@ def poses_of_plans() -> dict[str, dict[str, dict[str, tuple[str, Asked]]]]:
 
 def pose_from_turns(character: Character, turns: WorldTurns) -> Pose:
     """Every joint turned in place by its entry of `turns`, all below it following, and the shapes on that it leads.  Controls play no part."""
+    tree = _tree(character)
     n = len(character.joints)
-    frames = np.zeros((n, 3, 4))
-    delta = np.zeros((n, 3, 3))
-    order = _parents_first(character)
-    for i in order:
-        j = character.joints[i]
-        rest = matrix_from_quaternion(j.turn)
-        own = turns.get(j.name, np.eye(3))
-        if j.parent is None:
-            delta[i], place = own, np.array(j.place)
+    frames, delta = np.zeros((n, 3, 4)), np.zeros((n, 3, 3))
+    for i in tree.order:
+        p, own = tree.parents[i], turns.get(tree.names[i])
+        if p < 0:
+            delta[i] = np.eye(3) if own is None else own
+            frames[i, :, 3] = tree.offsets[i]
         else:
-            p = character.joint_index[j.parent]
-            delta[i] = delta[p] @ own
-            place = frames[p, :, 3] + delta[p] @ (np.array(j.place) - np.array(character.joints[p].place))
-        frames[i, :, :3] = delta[i] @ rest
-        frames[i, :, 3] = place
+            delta[i] = delta[p] if own is None else delta[p] @ own
+            frames[i, :, 3] = frames[p, :, 3] + delta[p] @ tree.offsets[i]
+    frames[:, :, :3] = delta @ tree.rests
     shapes = compile_rig(character).shapes_at(frames) if character.shapes else {}
     return Pose(joints=frames, scales=np.ones((n, 3)), shapes=shapes)
 
 
-def _parents_first(character: Character) -> list[int]:
-    depth: dict[str | None, int] = {None: -1}
+@dataclass(frozen=True)
+class _Tree:
+    """Joints as posing asks for them: in an order in which parents come first, their parents' numbers (−1: none), turns at rest (n, 3, 3),
+    and where each is from its parent at rest (n, 3), of a root in space."""
 
-    def level(j: Joint) -> int:
-        if j.name not in depth:
-            depth[j.name] = level(character.joint(j.parent)) + 1 if j.parent else 0
-        return depth[j.name]
+    names: tuple[str, ...]
+    order: tuple[int, ...]
+    parents: tuple[int, ...]
+    rests: np.ndarray
+    offsets: np.ndarray
 
-    return sorted(range(len(character.joints)), key=lambda i: level(character.joints[i]))
+
+@derived("joints", most=24)
+def _tree(character: Character) -> _Tree:
+    index = {j.name: i for i, j in enumerate(character.joints)}
+    parents = tuple(-1 if j.parent is None else index[j.parent] for j in character.joints)
+    depth = [0] * len(parents)
+    for i in range(len(parents)):
+        up = parents[i]
+        while up >= 0:
+            depth[i], up = depth[i] + 1, parents[up]
+    places = np.array([j.place for j in character.joints], float).reshape(-1, 3)
+    offsets = np.array([p - (places[up] if up >= 0 else 0.0) for p, up in zip(places, parents, strict=True)]).reshape(
+        -1, 3
+    )
+    rests = np.array([matrix_from_quaternion(np.array(j.turn)) for j in character.joints]).reshape(-1, 3, 3)
+    order = tuple(sorted(range(len(parents)), key=lambda i: depth[i]))
+    return _Tree(tuple(j.name for j in character.joints), order, parents, rests, offsets)
 
 
 def facing(character: Character) -> np.ndarray:
