@@ -21,7 +21,7 @@ from .rig import compile_rig
 from .rig.builder import WHOLE
 from .rig.frames import angles_in_order, frame_of, place_of
 from .rig.kits import gives
-from .rig.kits.limb import limb_joints
+from .rig.kits.limb import limb_joints, limb_length, limb_target
 from .rig.motion import clip_motion
 
 STANDS = 0.2  # of the height: a limb whose target rests no higher than this over the ground is a leg
@@ -105,11 +105,12 @@ def feet_of(character: Character) -> list[Foot]:
     for kit in character.kits:
         if not gives(kit, "goal"):
             continue
-        target = next((c for c in character.controls if c.kit == kit.name and c.key == "target"), None)
+        target = limb_target(character, kit)
         if target is None or target.place[1] - low > STANDS * character.height:
             continue
-        places = np.array([character.joint(n).place for n in limb_joints(kit)])
-        found.append((target, float(np.linalg.norm(np.diff(places, axis=0), axis=1).sum()), places[0], places[-1]))
+        names = limb_joints(kit)
+        root, end = (np.array(character.joint(n).place) for n in (names[0], names[-1]))
+        found.append((target, limb_length(character, kit), root, end))
     if not found:
         raise StepRefused(
             "No foot stands on the ground by a target.", character.name, "Put legs on at the Limbs station first."

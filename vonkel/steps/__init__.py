@@ -16,6 +16,7 @@ from . import (
     shapes,
     skin,
     surgery,
+    trials,
 )
 from .recipe import BUILT_IN, Recipe, load_recipe, run_recipe
 from .registry import STEPS, Params, StepKind, apply_step
@@ -44,4 +45,5 @@ __all__ = [
     "shapes",
     "skin",
     "surgery",
+    "trials",
 ]

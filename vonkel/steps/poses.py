@@ -9,8 +9,6 @@ from ..core.character.references import known_values
 from ..core.errors import BadParameters, NotFound
 from ..core.rig.mirror import mirrored_pose
 from ..core.rig.motion import mixed
-from ..core.trials.limits import USUAL
-from ..core.trials.measures import MEASURES
 from .registry import Params, step
 
 
@@ -88,28 +86,3 @@ def bring(character: Character, p: BringPoses) -> Character:
         raise BadParameters("No control that they speak of is here.", character.name, "Put the same kits on first.")
     names = {q.name for q in kept}
     return character.with_(poses=tuple(q for q in character.poses if q.name not in names) + kept)
-
-
-class TrialLimits(Params):
-    limits: dict[str, float | None] = Field(
-        max_length=100, description="measure → what would just pass; none: as usual"
-    )
-
-
-@step("trials.limits", TrialLimits, lambda c, p: f"Set what passes in the trials: {', '.join(p.limits)}")
-def limits(character: Character, p: TrialLimits) -> Character:
-    """Say what would just pass in this character's trials, measure by measure."""
-    strange = sorted(set(p.limits) - set(USUAL))
-    if strange:
-        raise NotFound(
-            f"Nothing is measured under “{strange[0]}”.", character.name, f"There are: {', '.join(sorted(USUAL))}."
-        )
-    now = dict(character.limits)
-    for key, value in p.limits.items():
-        if value is None or abs(value - USUAL[key]) < 1e-12:
-            now.pop(key, None)
-        elif value <= 0 or (MEASURES[key].unit.startswith("×") and (value - 1) * (USUAL[key] - 1) <= 0):
-            raise BadParameters(f"{value:g} can't be a limit of “{key}”.", character.name, f"Usual is {USUAL[key]:g}.")
-        else:
-            now[key] = value
-    return character.with_(limits=now)

@@ -40,6 +40,7 @@ class Listener:
     over: threading.Event = field(default_factory=threading.Event)
     begun: threading.Event = field(default_factory=threading.Event)
     stage: Stage | None = None
+    first: float = 0.0  # when the first frame came
 
     def start(self) -> Listener:
         """Connect and wait for the first frame.  Raises NotFound where nobody speaks there, BadFile for what can't be understood."""
@@ -97,9 +98,9 @@ class Listener:
             self.over.set()
             return
         if not self.times:
-            self._first = time.monotonic()
+            self.first = time.monotonic()
         self.rows.append(row)
-        self.times.append(time.monotonic() - self._first)
+        self.times.append(time.monotonic() - self.first)
         self.begun.set()
 
     def _suit(self, lines: Any) -> None:

@@ -397,11 +397,9 @@ class Workshop:
     def run_trials(self, character: int, with_sweeps: bool = False) -> list[dict[str, Any]]:
         """Run the trials on the present state, with every joint through its freedom or without, and keep the cards."""
         step = self.store.position(character).step
-        digest = self.store.snapshot_hash(step)
         cards = run_trials(self.character(character, step), with_sweeps=with_sweeps)
         listed = [c.as_dict(with_picture=True) for c in cards]
-        if digest:
-            self.store.put_result(digest, "trials", json.dumps(listed).encode())
+        self.keep_trials(character, listed, step)
         return listed
 
     def listen(self, character: int, kind: Kind, port: int) -> Listener:
@@ -435,9 +433,9 @@ class Workshop:
         del self.listeners[character]
         return position
 
-    def keep_trials(self, character: int, cards: list[dict[str, Any]]) -> None:
-        """Keep cards (with pictures) that were made of the present state elsewhere."""
-        digest = self.store.snapshot_hash(self.store.position(character).step)
+    def keep_trials(self, character: int, cards: list[dict[str, Any]], step: int | None = None) -> None:
+        """Keep cards (with pictures) of a state; none: the present one."""
+        digest = self.store.snapshot_hash(step or self.store.position(character).step)
         if digest:
             self.store.put_result(digest, "trials", json.dumps(cards).encode())
 
@@ -449,8 +447,7 @@ class Workshop:
             found: list[dict[str, Any]] = json.loads(kept)
             return found
         cards = [c.as_dict(with_picture=True) for c in run_trials(self.character(character, step))]
-        if digest:
-            self.store.put_result(digest, "trials", json.dumps(cards).encode())
+        self.keep_trials(character, cards, step)
         return cards
 
     def compare_trials(self, character: int, a: int, b: int, bind: dict[str, Any] | None = None) -> dict[str, Any]:

@@ -171,9 +171,9 @@ def head_of(skeleton: Skeleton, rate: float) -> list[str]:
                 f"{pad}\tCHANNELS {len(channels)} {' '.join(channels)}",
             ]
         )
-        for kid in skeleton.kids(k):
+        for kid in skeleton.kids[k]:
             told(kid, deep + 1)
-        if k in ends or not skeleton.kids(k):
+        if k in ends or not skeleton.kids[k]:
             lines.extend(
                 [f"{pad}\tEnd Site", f"{pad}\t{{", f"{pad}\t\tOFFSET {numbers(ends.get(k, np.zeros(3)))}", f"{pad}\t}}"]
             )

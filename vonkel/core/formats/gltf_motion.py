@@ -31,6 +31,9 @@ def _read(tree: Tree, take: int) -> Capture:
     animation = tree.get("animations", take)
     nodes = [tree.get("nodes", i) for i in range(len(tree.list("nodes")))]
     up = _parents(tree, nodes)
+    downwards = _parents_first(up)
+    if len(downwards) < len(nodes):
+        raise BadFile("Its nodes hang in a circle.", tree.name, "Export it again.")
     samplers = _samplers(tree, animation)
     if not samplers:
         raise BadFile("Its motion moves no node.", tree.name, "Export it again.")
@@ -41,9 +44,9 @@ def _read(tree: Tree, take: int) -> Capture:
     if count * len(nodes) * 12 > MAX_CLIP_VALUES:
         raise BadFile(f"It would be {count:,} frames.", tree.name, "Cut it into shorter motions.")
     at = start + np.arange(count) / rate
-    rest = _worlds(up, [local_matrix(n)[None] for n in nodes])
+    rest = _worlds(up, downwards, [local_matrix(n)[None] for n in nodes])
     local = _locals(nodes, samplers, at)
-    world = _worlds(up, local)
+    world = _worlds(up, downwards, local)
     rows = _joints(tree, nodes, up, {k for k, *_ in samplers})
     parents = []
     for r in rows:
@@ -71,12 +74,6 @@ def _parents(tree: Tree, nodes: list[dict[str, Any]]) -> list[int]:
             if up[k] >= 0 or k == i:
                 raise BadFile("A node hangs in two places.", tree.name, "Export it again.")
             up[k] = i
-    for i in range(len(nodes)):
-        seen, at = 0, i
-        while at >= 0:
-            at, seen = up[at], seen + 1
-            if seen > len(nodes):
-                raise BadFile("Its nodes hang in a circle.", tree.name, "Export it again.")
     return up
 
 
@@ -142,17 +139,14 @@ def _locals(nodes: list[dict[str, Any]], samplers: list[Sampled], at: np.ndarray
     return out
 
 
-def _worlds(up: list[int], local: list[np.ndarray]) -> list[np.ndarray]:
-    out: list[np.ndarray | None] = [None] * len(local)
-
-    def world(i: int) -> np.ndarray:
-        found = out[i]
-        if found is None:
-            found = out[i] = local[i] if up[i] < 0 else world(up[i]) @ local[i]
-        return found
-
+def _worlds(up: list[int], order: list[int], local: list[np.ndarray]) -> list[np.ndarray]:
+    """(f, 4, 4) of each node in the world."""
+    out = list(local)
+    for i in order:
+        if up[i] >= 0:
+            out[i] = out[up[i]] @ local[i]
     count = max(len(m) for m in local)
-    return [np.broadcast_to(world(i), (count, 4, 4)) for i in range(len(local))]
+    return [np.broadcast_to(m, (count, 4, 4)) for m in out]
 
 
 def _turn(m: np.ndarray) -> np.ndarray:
@@ -181,10 +175,12 @@ def _joints(tree: Tree, nodes: list[dict[str, Any]], up: list[int], moved: set[i
 
 
 def _parents_first(parents: list[int]) -> list[int]:
-    def deep(k: int) -> int:
-        out = 0
-        while parents[k] >= 0:
-            k, out = parents[k], out + 1
-        return out
-
-    return sorted(range(len(parents)), key=deep)
+    """Rows in an order in which each comes after its parent (−1: none); rows that hang in a circle are in none."""
+    kids: list[list[int]] = [[] for _ in parents]
+    for k, up in enumerate(parents):
+        if up >= 0:
+            kids[up].append(k)
+    order = [k for k, up in enumerate(parents) if up < 0]
+    for k in order:  # it grows as it is gone through
+        order += kids[k]
+    return order

@@ -53,8 +53,14 @@ class Skeleton:
         """Its largest extent at rest, in its own unit."""
         return float(np.ptp(np.vstack([self.rest, self.tips]), axis=0).max())
 
-    def kids(self, joint: int) -> list[int]:
-        return [i for i, p in enumerate(self.parents) if p == joint]
+    @cached_property
+    def kids(self) -> list[list[int]]:
+        """Per joint the joints that hang from it."""
+        out: list[list[int]] = [[] for _ in self.parents]
+        for k, up in enumerate(self.parents):
+            if up >= 0:
+                out[up].append(k)
+        return out
 
     def posed(self, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Places (f, j, 3) and turns (f, j, 3, 3) in the world, of frames' numbers (f, width), angles in degrees.

@@ -105,8 +105,12 @@ def values_at(clip: Clip, values: np.ndarray, frame: int) -> Inputs:
 
 def values_between(clip: Clip, values: np.ndarray, time: float) -> Inputs:
     """What a moment (seconds) sets, straight between two frames; before the first and after the last these are held."""
-    at = float(np.clip(time * clip.rate, 0.0, len(values) - 1))
-    low = int(at)
-    high = min(low + 1, len(values) - 1)
-    row = values[low] + (at - low) * (values[high] - values[low])
-    return values_at(clip, row[None], 0)
+    at = np.clip(time * clip.rate, 0.0, len(values) - 1)
+    return values_at(clip, rows_between(values, np.array([at])), 0)
+
+
+def rows_between(values: np.ndarray, at: np.ndarray) -> np.ndarray:
+    """(k, t): rows of (f, t) at places (k,) from 0 to f − 1, straight between two."""
+    low = np.floor(at).astype(int)
+    high = np.minimum(low + 1, len(values) - 1)
+    return np.asarray(values[low] + (at - low)[:, None] * (values[high] - values[low]))

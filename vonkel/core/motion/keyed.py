@@ -10,8 +10,8 @@ from ..character import Character, Clip, Inputs, Ref, Track, unique_name
 from ..character.boards import ACROSS, UP
 from ..character.refs import SHAPES
 from ..errors import BadParameters, NotFound, StepRefused
-from .clips import clip_named, control_of, frames_of
-from .keys import AT, MANNERS, NEAR, TRACK, closed, no_keys, ordered, put, thinned, values_of
+from .clips import clip_named, control_of, frames_of, rows_between
+from .keys import AT, MANNERS, NEAR, TRACK, closed, no_keys, only_tracks, ordered, put, thinned, values_of
 
 SAME = 1e-6  # a channel that differs by less is as it was
 
@@ -37,9 +37,7 @@ def with_keys(character: Character, clip: Clip, keys: np.ndarray, **changes: obj
         raise BadParameters("A motion without any key would be none.", clip.name, "Delete the motion instead.")
     if len(have) < len(new.tracks):  # tracks go with their last key
         keep = [k in have for k in range(len(new.tracks))]
-        number = np.cumsum(keep) - 1
-        keys = keys.copy()
-        keys[:, TRACK] = number[keys[:, TRACK].astype(int)]
+        keys = only_tracks(keys, keep)
         new = new.model_copy(update={"tracks": tuple(t for t, k in zip(new.tracks, keep, strict=True) if k)})
     last = float(keys[:, AT].max())
     if not new.loop and last > new.end:
@@ -78,7 +76,7 @@ def rest_of(character: Character, track: Track) -> float:
 
 
 def posed_at(
-    character: Character, name: str, frame: float, values: Inputs, manner: str = "smooth", rate: float = 0.0,
+    character: Character, name: str, frame: float, values: Inputs, manner: str = "smooth",
     only: Collection[str] = (), changed: bool = False,
 ) -> Character:  # fmt: skip
     """The character with a pose set as keys at a frame of a motion, which begins with it where there is none of that name.
@@ -125,8 +123,8 @@ def posed_at(
         )
     new = put(keys, np.array(rows))
     if clip is None:
-        clip = Clip(name=unique_name(name, {c.name for c in character.clips}), rate=rate or character.rate, tracks=tuple(tracks), keyed=True,
-                    end=max(int(np.ceil(frame)), round(2 * (rate or character.rate))))  # fmt: skip
+        clip = Clip(name=unique_name(name, {c.name for c in character.clips}), rate=character.rate, tracks=tuple(tracks), keyed=True,
+                    end=max(int(np.ceil(frame)), round(2 * character.rate)))  # fmt: skip
         character = character.with_(clips=(*character.clips, clip), arrays={clip.array: new})
     return with_keys(character, clip, new, tracks=tuple(tracks))
 
@@ -187,10 +185,7 @@ def at_rate(character: Character, name: str, rate: float) -> Character:
         return with_keys(character, changed, keys)
     values = frames_of(character, name).astype(float)
     count = max(round((len(values) - 1) * share), 0) + 1
-    at = np.linspace(0, len(values) - 1, count)
-    low = np.floor(at).astype(int)
-    high = np.minimum(low + 1, len(values) - 1)
-    new = values[low] + (at - low)[:, None] * (values[high] - values[low])
+    new = rows_between(values, np.linspace(0, len(values) - 1, count))
     changed = clip.model_copy(update={"rate": rate})
     return character.with_(
         clips=tuple(changed if c.name == name else c for c in character.clips),

@@ -19,6 +19,7 @@ HELD, LINEAR, SMOOTH, BENT = range(4)
 MANNERS = ("held", "linear", "smooth", "bent")
 TRACK, AT, VALUE, MANNER, INTO, OUT = range(6)
 NEAR = 1e-3  # frames: keys nearer than this stand at one
+Number = float | np.ndarray
 Chosen = Sequence[tuple[int, float]]  # keys by their track and frame
 
 
@@ -162,7 +163,7 @@ def _at(own: np.ndarray, frames: np.ndarray, end: float, loop: bool) -> tuple[np
     t = np.clip((frames - at[k]) / gaps[k], 0.0, 1.0)
     u, g, how = 1 - t, gaps[k], manners[:-1][k]
     a, b, ma, mb = values[k], values[k + 1], leaves[k], comes[k]
-    curve = a * (1 + 2 * t) * u * u + b * (1 + 2 * u) * t * t + g * t * u * (ma * u - mb * t)
+    curve = _hermite(a, b, ma, mb, g, t)
     slope = 6 * t * u * (b - a) / g + ma * u * (1 - 3 * t) + mb * t * (3 * t - 2)
     held = np.where(t >= 1.0, b, a)
     line = a + t * (b - a)
@@ -170,6 +171,12 @@ def _at(own: np.ndarray, frames: np.ndarray, end: float, loop: bool) -> tuple[np
     out_slopes = np.where(how == HELD, 0.0, np.where(how == LINEAR, straight[k], slope))
     outside = (frames < at[0]) | (frames > at[-1])
     return out_values, np.where(outside, 0.0, out_slopes)
+
+
+def _hermite(a: Number, b: Number, leaves: Number, comes: Number, gap: Number, t: np.ndarray) -> np.ndarray:
+    """The cubic from a to b over `gap` frames with these slopes at its ends, at shares `t` of the way."""
+    u = 1 - t
+    return np.asarray(a * (1 + 2 * t) * u * u + b * (1 + 2 * u) * t * t + gap * t * u * (leaves * u - comes * t))
 
 
 def values_of(keys: np.ndarray, tracks: int, frames: np.ndarray, end: float, loop: bool) -> np.ndarray:
@@ -222,9 +229,7 @@ def thinned(values: np.ndarray, tolerance: np.ndarray) -> np.ndarray:
             if b - a < 2:
                 continue
             t = (np.arange(a, b + 1) - a) / (b - a)
-            u, g = 1 - t, float(b - a)
-            curve = v[a] * (1 + 2 * t) * u * u + v[b] * (1 + 2 * u) * t * t + g * t * u * (m[a] * u - m[b] * t)
-            off = np.abs(curve - v[a : b + 1])
+            off = np.abs(_hermite(v[a], v[b], m[a], m[b], float(b - a), t) - v[a : b + 1])
             worst = int(off.argmax())
             if off[worst] > tol:
                 keep.add(a + worst)

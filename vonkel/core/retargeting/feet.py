@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import uniform_filter1d
 
-from ..character import Character
+from ..character import Character, Clip
 from ..geometry.easing import smoothstep
-from ..motion.clips import clip_named
+from ..motion.clips import clip_named, length_of
 from ..rig import compile_rig
 from ..rig.kits import gives
 from ..rig.kits.limb import limb_joints
@@ -60,13 +61,11 @@ def corrections(place: np.ndarray, stands: list[tuple[int, int]], rest: float, l
     out = np.zeros_like(place)
     if not stands:
         return out
-    held = np.zeros(len(place), bool)
     for a, b in stands:
         fixed = place[a : b + 1].mean(0)
         if abs(fixed[1] - rest) < NEAR_GROUND * leg:
             fixed[1] = rest
         out[a : b + 1] = fixed - place[a : b + 1]
-        held[a : b + 1] = True
     ease = max(round(EASED * rate), 1)
     edges = [
         (0, stands[0][0]),
@@ -88,12 +87,14 @@ def corrections(place: np.ndarray, stands: list[tuple[int, int]], rest: float, l
     return out
 
 
-def slide(place: np.ndarray, stands: list[tuple[int, int]], leg: float) -> float:
-    """The farthest that a foot's place (f, 3) is from its stand's middle while it stands, of its leg."""
-    return max(
-        (float(np.linalg.norm(place[a : b + 1] - place[a : b + 1].mean(0), axis=1).max()) / leg for a, b in stands),
-        default=0.0,
-    )
+def off_stands(place: np.ndarray, stands: Sequence[tuple[int, int]]) -> np.ndarray:
+    """(f,) how far a foot's place (f, 3) is from the middle of its stand; nothing while it doesn't stand."""
+    out = np.zeros(len(place))
+    for a, b in stands:
+        own = place[a : b + 1]
+        if len(own):
+            out[a : b + 1] = np.linalg.norm(own - own.mean(0), axis=1)
+    return out
 
 
 def standing_joint(character: Character, foot: Foot) -> str:
@@ -104,19 +105,38 @@ def standing_joint(character: Character, foot: Foot) -> str:
     return roll.joints["ball"][0] if roll is not None and roll.joints.get("ball") else end
 
 
+@dataclass(frozen=True)
+class Standing:
+    """A foot that is known to stand in a motion: its target, the row of the joint that stays, the frames, its leg's length."""
+
+    foot: str
+    joint: int
+    stands: tuple[tuple[int, int], ...]
+    leg: float
+
+    def contact(self, places: np.ndarray) -> Contact:
+        """How well it stays, of where all joints are at all frames (f, j, 3)."""
+        off = off_stands(places[:, self.joint], self.stands)
+        share = sum(b - a + 1 for a, b in self.stands) / len(places)
+        return Contact(self.foot, self.stands, share, float(off.max(initial=0.0)) / self.leg)
+
+
+def standings(character: Character, clip: Clip) -> list[Standing]:
+    """The feet that are known to stand in a motion."""
+    told = {s.control: s.frames for s in clip.stands if s.frames}
+    return [
+        Standing(f.control.name, character.joint_index[standing_joint(character, f)], told[f.control.name], f.reach)
+        for f in (feet_of(character) if told else ())
+        if f.control.name in told
+    ]
+
+
 def kept(character: Character, clip: str) -> list[Contact]:
     """How well the feet that stand in a motion stay where they stand.  Raises NotFound."""
     own = clip_named(character, clip)
-    told = {s.control: s.frames for s in own.stands if s.frames}
-    if not told:
+    found = standings(character, own)
+    if not found:
         return []
-    motion, out = clip_motion(compile_rig(character), character, clip), []
-    last = max(b for frames in told.values() for _, b in frames)
-    places = np.array([motion.pose(f).joints[:, :, 3] for f in range(last + 1)])
-    for foot in feet_of(character):
-        frames = list(told.get(foot.control.name, ()))
-        if frames:
-            at = places[:, character.joint_index[standing_joint(character, foot)]]
-            share = sum(b - a + 1 for a, b in frames) / len(places)
-            out.append(Contact(foot.control.name, tuple(frames), share, slide(at, frames, foot.reach)))
-    return out
+    motion = clip_motion(compile_rig(character), character, clip)
+    places = np.array([motion.pose(f).joints[:, :, 3] for f in range(length_of(character, own))])
+    return [s.contact(places) for s in found]

@@ -33,6 +33,7 @@ WORDS = {
     "end": ("wrist", "hand", "ankle", "foot", "paw"), "ball": ("toe", "toes", "ball", "toebase"),
 }  # fmt: skip
 """Plain words for parts of a body, as joints are called in many files (common practice)."""
+KNOWN = {w for own in WORDS.values() for w in own}
 
 
 @dataclass(frozen=True)
@@ -96,34 +97,29 @@ def agrees(name: str, part: str) -> bool | None:
     word = plain_word(name)
     if word in WORDS[part]:
         return True
-    known = {w for own in WORDS.values() for w in own}
-    if word in known:
-        return False
-    return None
+    return False if word in KNOWN else None
 
 
 def build_of(s: Skeleton) -> Build:
     """How a capture's skeleton is built.  Raises StepRefused where no trunk with limbs can be seen."""
-    n = len(s.names)
     rest, size = s.rest, max(s.size, 1e-9)
-    kids = [s.kids(k) for k in range(n)]
-    leaves = np.array([_reach(s, k) for k in range(n)])
+    kids, reach = s.kids, _reaches(s)
     sides = [side_of(name) for name in s.names]
     root = 0
-    while len([k for k in kids[root] if leaves[k] > 0.05 * size]) == 1:  # a root over the hips
-        root = next(k for k in kids[root] if leaves[k] > 0.05 * size)
-    axes = _axes(s, root, kids, leaves, sides)
+    while len([k for k in kids[root] if reach[k] > 0.05 * size]) == 1:  # a root over the hips
+        root = next(k for k in kids[root] if reach[k] > 0.05 * size)
+    axes = _axes(s, root, reach, sides)
     if not any(sides):
         left = (rest - rest[root]) @ axes[0]
         sides = ["L" if v > 0.03 * size else "R" if v < -0.03 * size else "" for v in left]
-    trunk_path = _trunk(s, root, kids, leaves, sides, axes)
+    trunk_path = _trunk(s, root, reach, sides, axes)
     limbs: list[tuple[int, str, list[int]]] = []
     for order, k in enumerate(trunk_path):
         on = trunk_path[order + 1] if order + 1 < len(trunk_path) else -1
         for child in kids[k]:
             if child == on:
                 continue
-            chain = _chain(s, child, kids, leaves)
+            chain = _chain(s, child, reach)
             side = next((sides[j] for j in chain if sides[j]), "")
             length = float(np.linalg.norm(s.offsets[chain[1:]], axis=1).sum()) if len(chain) > 1 else 0.0
             if side and length > 0.12 * size and len(chain) > 1:
@@ -152,23 +148,26 @@ def _below(s: Skeleton) -> list[int]:
     return out
 
 
-def _reach(s: Skeleton, joint: int) -> float:
-    """How far the farthest joint or end below a joint lies from it, along the bones, its own offset included."""
-    own = float(np.linalg.norm(s.offsets[joint]))
-    ends = [float(np.linalg.norm(e)) for e, k in zip(s.ends, s.end_of, strict=True) if k == joint]
-    return own + max([_reach(s, k) for k in s.kids(joint)] + ends + [0.0])
+def _reaches(s: Skeleton) -> np.ndarray:
+    """(j,): how far the farthest joint or end below a joint lies from it, along the bones, its own offset included."""
+    out = np.zeros(len(s.names))
+    for end, k in zip(s.ends, s.end_of, strict=True):
+        out[k] = max(out[k], float(np.linalg.norm(end)))
+    for k in range(len(s.names) - 1, -1, -1):  # children come after their parents
+        out[k] += float(np.linalg.norm(s.offsets[k]))
+        if s.parents[k] >= 0:
+            out[s.parents[k]] = max(out[s.parents[k]], out[k])
+    return out
 
 
-def _axes(s: Skeleton, root: int, kids: list[list[int]], reach: np.ndarray, sides: list[str]) -> np.ndarray:
+def _axes(s: Skeleton, root: int, reach: np.ndarray, sides: list[str]) -> np.ndarray:
     """Rows left, up and ahead: up is the axis of the world along which the skeleton is longest from feet to head, or y; left by the
     sides that names say, else ahead by the feet."""
     rest = s.rest
     spread = np.ptp(np.vstack([rest, s.tips]), axis=0)
     up = (
         np.array([0.0, 0.0, 1.0])
-        if spread[2] > 1.6 * spread[1]
-        and _legs_hang(s, root, kids, reach, 2)
-        and not _legs_hang(s, root, kids, reach, 1)
+        if spread[2] > 1.6 * spread[1] and _legs_hang(s, root, reach, 2) and not _legs_hang(s, root, reach, 1)
         else np.array([0.0, 1.0, 0.0])
     )
     lefts = [k for k in range(len(s.names)) if sides[k] == "L"]
@@ -193,31 +192,29 @@ def _axes(s: Skeleton, root: int, kids: list[list[int]], reach: np.ndarray, side
     return np.array([np.cross(up, ahead), up, ahead])
 
 
-def _legs_hang(s: Skeleton, root: int, kids: list[list[int]], reach: np.ndarray, axis: int) -> bool:
+def _legs_hang(s: Skeleton, root: int, reach: np.ndarray, axis: int) -> bool:
     """Whether the root's long branches go down along that axis on both sides."""
     low = 0
-    for k in kids[root]:
-        chain = _chain(s, k, kids, reach)
+    for k in s.kids[root]:
+        chain = _chain(s, k, reach)
         low += s.rest[chain[-1]][axis] - s.rest[root][axis] < -HANGS * s.size
     return low >= 2
 
 
-def _chain(s: Skeleton, start: int, kids: list[list[int]], reach: np.ndarray) -> list[int]:
+def _chain(s: Skeleton, start: int, reach: np.ndarray) -> list[int]:
     """From a joint on down the branch that reaches farthest."""
     out = [start]
-    while kids[out[-1]]:
-        out.append(max(kids[out[-1]], key=lambda k: reach[k]))
+    while s.kids[out[-1]]:
+        out.append(max(s.kids[out[-1]], key=lambda k: reach[k]))
     return out
 
 
-def _trunk(
-    s: Skeleton, root: int, kids: list[list[int]], reach: np.ndarray, sides: list[str], axes: np.ndarray
-) -> list[int]:
+def _trunk(s: Skeleton, root: int, reach: np.ndarray, sides: list[str], axes: np.ndarray) -> list[int]:
     """From the root on along what belongs to no side, by way of where most joints hang, to the head."""
     count = _below(s)
     out = [root]
     while True:
-        middle = [k for k in kids[out[-1]] if not sides[k]]
+        middle = [k for k in s.kids[out[-1]] if not sides[k]]
         ahead = [k for k in middle if count[k] or len(out) > 1]
         if not ahead:
             return out
@@ -232,7 +229,7 @@ def _all_below(s: Skeleton, joint: int) -> list[int]:
     while todo:
         k = todo.pop()
         out.append(k)
-        todo += s.kids(k)
+        todo += s.kids[k]
     return out
 
 

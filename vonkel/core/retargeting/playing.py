@@ -12,11 +12,11 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d
-from scipy.spatial.transform import Rotation
 
 from ..character import Character, Inputs, Kit, Ref, Stand, Track
 from ..character.refs import SHAPES
 from ..errors import BadParameters, StepRefused
+from ..geometry.rotations import turn_between
 from ..motion.capture import Capture
 from ..motion.clips import with_clip
 from ..motion.keyed import rest_of
@@ -26,10 +26,10 @@ from ..rig.builder import WHOLE
 from ..rig.drag import gripped, moved_to
 from ..rig.frames import frame_of, place_of, quat_from_frame
 from ..rig.kits import gives
-from ..rig.kits.limb import limb_joints
+from ..rig.kits.limb import limb_joints, limb_target
 from ..rig.match import switched
 from ..walking import Foot, feet_of
-from .feet import Contact, corrections, slide, stands_of
+from .feet import Contact, Standing, corrections, standing_joint, stands_of
 from .matching import axes_of, one_skeleton, own_build
 
 MOST = 20_000  # frames
@@ -114,9 +114,8 @@ class Stage:
         self.character, self.there, self.skeleton = character, there, capture.skeleton
         self._before: Inputs = {}
         self.program: RigProgram = compile_rig(character)
-        axes = self.axes = axes_of(
-            character, capture.skeleton, there
-        )  # rows: its left, up and ahead, which are our x, y and z
+        # Rows are its left, up and ahead, which are our x, y and z.
+        axes = self.axes = axes_of(character, capture.skeleton, there)
         self.places = capture.places @ axes.T
         self.turns = axes @ capture.turns @ axes.T
         self.rest = capture.skeleton.rest @ axes.T
@@ -130,11 +129,16 @@ class Stage:
         hips = self.build.trunk["hips"][0]
         self.hips_row, self.hips = self.row[hips], there.get(hips, 0)
         self.leads = self._leads(there)
-        steps = [s for s in (self._step(f) for f in self.feet) if s is not None]
+        self.levels = self._levels()
+        targets = (limb_target(character, k) for k in self.limbs)
+        # Limbs go joint by joint, and no foot pushes the body: the capture says where that is.
+        self.loose: Inputs = {t.name: {"ik": 0.0} for t in targets if t is not None}
+        self.loose |= {c.name: {"push": 0.0} for c in character.controls if c.key == "stance"}
+        self.steps = [s for s in (self._step(f) for f in self.feet) if s is not None]
         low = float(character.points[:, 1].min()) if len(character.points) else float(self.own[:, 1, 3].min())
-        if steps:  # their ground is where what stands gets lowest, ours as far under what stands
-            self.ground = float(np.percentile([self.places[:, s.source, 1].min() for s in steps], 50))
-            self.sole = float(np.mean([self.own[s.point, 1, 3] for s in steps]))
+        if self.steps:  # their ground is where what stands gets lowest, ours as far under what stands
+            self.ground = float(np.percentile([self.places[:, s.source, 1].min() for s in self.steps], 50))
+            self.sole = float(np.mean([self.own[s.point, 1, 3] for s in self.steps]))
         else:
             self.ground = float(np.percentile(self.places[:, :, 1].min(1), 5))
             self.sole = low
@@ -154,6 +158,15 @@ class Stage:
                 _Lead(control.name, self.row[joint], there[joint], self._carried(joint, there), self._depth(joint))
             )
         return sorted(out, key=lambda m: m.level)
+
+    def _levels(self) -> list[tuple[list[_Lead], int]]:
+        """The leads from the trunk outwards, those that don't hang from one another together, and how often each is turned."""
+        out = []
+        for level in sorted({m.level for m in self.leads}):
+            mine = [m for m in self.leads if m.level == level]
+            shared = any(self.character.control_named[m.control].key in ("chest", "head") for m in mine)
+            out.append((mine, PASSES if shared else 1))
+        return out
 
     def _depth(self, joint: str) -> int:
         depth, up = 0, self.character.joint(joint).parent
@@ -203,7 +216,7 @@ class Stage:
     def _turned(self, joint: str, there: Mapping[str, int]) -> np.ndarray:
         """(3, 3): the shortest turn of our bone at rest to the capture's."""
         found = self._bone(joint, there) if joint in there else None
-        return _shortest(*found) if found is not None else np.eye(3)
+        return turn_between(*found) if found is not None else np.eye(3)
 
     def _headed(self, joint: str, there: Mapping[str, int]) -> np.ndarray:
         """(3, 3): the turn about the upright of our foot's heading to the capture's."""
@@ -213,7 +226,7 @@ class Stage:
         a, b = (np.array([v[0], 0.0, v[2]]) for v in found)
         if min(np.linalg.norm(a), np.linalg.norm(b)) < 0.1:
             return np.eye(3)
-        return _shortest(a / np.linalg.norm(a), b / np.linalg.norm(b))
+        return turn_between(a / np.linalg.norm(a), b / np.linalg.norm(b))
 
     def _scale(self, there: Mapping[str, int]) -> float:
         """Our metres for a unit of the capture: by the length of legs that stand, or the size of both skeletons."""
@@ -230,19 +243,11 @@ class Stage:
 
     def posed(self, frame: int, travel: bool, before: Inputs) -> Inputs:
         """The controls' values at a frame, every limb joint by joint."""
-        values: Inputs = {
-            c.name: {"push": 0.0} for c in self.character.controls if c.key == "stance"
-        }  # the capture carries the body
-        for kit in self.limbs:
-            target = next(c for c in self.character.controls if c.kit == kit.name and c.key == "target")
-            values[target.name] = {"ik": 0.0}
-        levels = sorted({m.level for m in self.leads})
-        for level in levels:
-            mine = [m for m in self.leads if m.level == level]
-            shared = any(self.character.control_named[m.control].key in ("chest", "head") for m in mine)
-            for _ in range(PASSES if shared else 1):
-                self._turn_level(frame, values, mine, before)
-            if level == levels[0]:
+        values: Inputs = {c: dict(v) for c, v in self.loose.items()}
+        for i, (leads, passes) in enumerate(self.levels):
+            for _ in range(passes):
+                self._turn_level(frame, values, leads, before)
+            if i == 0:
                 self._carry(frame, travel, values)
         return values
 
@@ -285,12 +290,11 @@ class Stage:
 
     def planted(self, values: list[Inputs], rate: float, plant: bool) -> list[Contact]:
         """Legs led by their targets, standing where they stand in the capture; the body sinks where a leg would not reach."""
-        steps = [s for s in (self._step(f) for f in self.feet) if s is not None]
-        if not steps:
+        if not self.steps:
             return []
         poses = [self.program.evaluate(v).joints for v in values]
         need, offs = np.zeros(len(values)), []
-        for s in steps:
+        for s in self.steps:
             at = np.array([p[s.point, :, 3] for p in poses])
             stands = stands_of(self.scale * self.places[:, s.source], s.foot.reach, rate)
             off = (
@@ -307,29 +311,27 @@ class Stage:
         for f, given in enumerate(values):
             if not f % 8:
                 tell(0.7 + 0.3 * f / len(values), f"feet, frame {f:,} of {len(values):,}")
-            values[f] = self._stood(given, steps, [off[f] for _, off in offs], float(sinks[f]))
-        after = [self.program.evaluate(v).joints for v in values]
-        out = []
-        for s, (stands, _) in zip(steps, offs, strict=True):
-            at = np.array([p[s.point, :, 3] for p in after])
-            share = sum(b - a + 1 for a, b in stands) / len(values)
-            out.append(Contact(s.foot.control.name, tuple(stands), share, slide(at, stands, s.foot.reach)))
-        return out
+            values[f] = self._stood(given, [off[f] for _, off in offs], float(sinks[f]))
+        after = np.array([self.program.evaluate(v).joints[:, :, 3] for v in values])
+        return [
+            Standing(s.foot.control.name, s.point, tuple(stands), s.foot.reach).contact(after)
+            for s, (stands, _) in zip(self.steps, offs, strict=True)
+        ]
 
     def _step(self, foot: Foot) -> _Step | None:
         """The joints of a foot that is matched, ours and the capture's."""
         kit = next(k for k in self.limbs if k.name == foot.control.kit)
         names = limb_joints(kit)
-        ball = next((m.joints.get("ball", "") for m in self.build.limbs if m.kit == kit.name), "")
         if names[-1] not in self.there or names[0] not in self.there:
             return None
-        point = ball if ball in self.there else names[-1]
-        return _Step(foot, kit, self.row[names[0]], self.row[names[-1]], self.row[ball or names[-1]], self.there[point])
+        point = standing_joint(self.character, foot)
+        source = self.there.get(point, self.there[names[-1]])
+        return _Step(foot, kit, self.row[names[0]], self.row[names[-1]], self.row[point], source)
 
-    def _stood(self, values: Inputs, steps: list[_Step], offs: list[np.ndarray], sinks: float) -> Inputs:
+    def _stood(self, values: Inputs, offs: list[np.ndarray], sinks: float) -> Inputs:
         x, y, z = place_of(self.program.evaluate(values).controls[self.body])
         out = {**values, self.body: moved_to(self.program, values, self.body, (x, y - sinks, z))}
-        for s, off in zip(steps, offs, strict=True):
+        for s, off in zip(self.steps, offs, strict=True):
             out = switched(self.character, self.program, out, s.kit.name, "ik")
             target = s.foot.control.name
             at = np.array(place_of(self.program.evaluate(out).controls[target])) + off + [0.0, sinks, 0.0]
@@ -346,16 +348,6 @@ def _sinking(need: np.ndarray, rate: float) -> np.ndarray:
             gaussian_filter1d(maximum_filter1d(need, 2 * width + 1, mode="nearest"), width, mode="nearest"), need
         )
     )
-
-
-def _shortest(a: np.ndarray, b: np.ndarray) -> np.ndarray:
-    """(3, 3): the shortest turn from one direction to another."""
-    axis, cos = np.cross(a, b), float(np.clip(a @ b, -1.0, 1.0))
-    if np.linalg.norm(axis) < 1e-9:
-        if cos > 0:
-            return np.eye(3)
-        axis = np.cross(a, np.eye(3)[int(np.abs(a).argmin())])
-    return np.asarray(Rotation.from_rotvec(axis / np.linalg.norm(axis) * np.arccos(cos)).as_matrix())
 
 
 def _near(given: dict[str, float], before: dict[str, float]) -> dict[str, float]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from ..character import Character, Clip, Inputs, Track, unique_name
@@ -88,9 +90,8 @@ def _with(character: Character, clip: Clip, tracks: list[Track], array: np.ndarr
     return character.with_(clips=(*character.clips, new), arrays={new.array: array.astype(np.float32)})
 
 
-def _reflected(character: Character, clip: Clip, of: object) -> tuple[list[Track], np.ndarray]:
+def _reflected(character: Character, clip: Clip, of: Callable[[str], bool]) -> tuple[list[Track], np.ndarray]:
     """The mirror image of what some controls do: tracks of the other side, and their frames, or keys where the motion has such."""
-    assert callable(of)
     mine = [k for k, t in enumerate(clip.tracks) if of(control_of(t))]
     if not clip.keyed:
         values = frames_of(character, clip.name)

@@ -9,14 +9,13 @@ import numpy as np
 from ..character import Character, Clip
 from ..motion.clips import length_of
 from ..motion.keys import AT, HELD, MANNER
-from ..retargeting.feet import Contact, slide, standing_joint
+from ..retargeting.feet import Contact, Standing, off_stands, standings
 from ..rig import Pose, RigProgram, compile_rig
 from ..rig.frames import Frame, compose, inverse, place_of
 from ..rig.kits import gives
-from ..rig.kits.limb import limb_joints
+from ..rig.kits.limb import limb_joints, limb_length, limb_target
 from ..rig.motion import clip_motion
 from ..rig.slots import Slot
-from ..walking import feet_of
 from .measure import Moving
 
 RATE = 24.0  # frames a second at which jumps are counted: others are brought to it
@@ -61,74 +60,53 @@ class MotionLook:
         return out
 
     @cached_property
-    def _stands(self) -> list[tuple[str, int, tuple[tuple[int, int], ...], float]]:
-        told = {s.control: s.frames for s in self.clip.stands if s.frames}
-        if not told:
-            return []
-        index = self.character.joint_index
-        return [
-            (f.control.name, index[standing_joint(self.character, f)], told[f.control.name], f.reach)
-            for f in feet_of(self.character)
-            if f.control.name in told
-        ]
+    def _standings(self) -> list[Standing]:
+        return standings(self.character, self.clip)
+
+    @cached_property
+    def _slides(self) -> np.ndarray:
+        """(s, f): how far each foot that stands is off its place, of its leg."""
+        return np.array([off_stands(self.places[:, s.joint], s.stands) / s.leg for s in self._standings])
 
     def contacts(self) -> list[Contact]:
         """How well each foot that stands stays where it stands."""
-        return [
-            Contact(
-                name,
-                frames,
-                sum(b - a + 1 for a, b in frames) / self.count,
-                slide(self.places[:, joint], list(frames), leg),
-            )
-            for name, joint, frames, leg in self._stands
-        ]
+        return [s.contact(self.places) for s in self._standings]
 
     def worst_frames(self) -> list[int]:
         """The frame that pops most, and where feet slide most."""
-        out = [int(self.pops.max(1).argmax())] if self.count > 2 else []
-        for _, joint, frames, _ in self._stands:
-            far = [
-                (float(np.linalg.norm(self.places[f, joint] - self.places[a : b + 1, joint].mean(0))), f)
-                for a, b in frames
-                for f in range(a, min(b + 1, self.count))
-            ]
-            if far:
-                out.append(max(far)[1])
-        return sorted(set(out))
+        out = {int(row.argmax()) for row in self._slides}
+        if self.count > 2:
+            out.add(int(self.pops.max(1).argmax()))
+        return sorted(out)
 
     def at(self, frame: int) -> Moving:
         """What is seen at a frame."""
         joint = int(self.pops[frame].argmax())
         slid, sliding = 0.0, ""
-        for name, row, frames, leg in self._stands:
-            for a, b in frames:
-                if a <= frame <= b:
-                    off = float(np.linalg.norm(self.places[frame, row] - self.places[a : b + 1, row].mean(0))) / leg
-                    if off > slid:
-                        slid, sliding = off, name
+        if self._standings:
+            k = int(self._slides[:, frame].argmax())
+            slid = float(self._slides[k, frame])
+            sliding = self._standings[k].foot if slid else ""
         missed, missing = off_target(self.program, self.motion.pose(frame), self.aims)
         popped = float(self.pops[frame, joint])
         return Moving(popped, self.character.joints[joint].name, slid, sliding, missed, missing)
 
 
-Aim = tuple[
-    str, int, float, Frame
-]  # target, the joint that it holds, the limb's length, and from the one to the other at rest
+# Target, the joint that it holds, the limb's length, and from the one to the other at rest.
+Aim = tuple[str, int, float, Frame]
 
 
 def _aims(character: Character, program: RigProgram) -> list[Aim]:
     out = []
     for kit in character.kits:
-        target = next((c.name for c in character.controls if c.kit == kit.name and c.key == "target"), "")
-        if not gives(kit, "goal") or not target or (target, "ik") not in program.channels:
+        target = limb_target(character, kit) if gives(kit, "goal") else None
+        if target is None or (target.name, "ik") not in program.channels:
             continue
-        names = limb_joints(kit)
-        at = np.array([character.joint(n).place for n in names])
-        length = float(np.linalg.norm(np.diff(at, axis=0), axis=1).sum())
-        rest: Frame = program.initial[program.slots[Slot.control(target)]]
-        end: Frame = program.initial[program.slots[Slot.joint(names[-1])]]
-        out.append((target, character.joint_index[names[-1]], length, compose(inverse(rest), end)))
+        last = limb_joints(kit)[-1]
+        rest: Frame = program.initial[program.slots[Slot.control(target.name)]]
+        end: Frame = program.initial[program.slots[Slot.joint(last)]]
+        length = limb_length(character, kit)
+        out.append((target.name, character.joint_index[last], length, compose(inverse(rest), end)))
     return out
 
 

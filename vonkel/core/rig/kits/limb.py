@@ -64,6 +64,17 @@ def limb_joints(kit: Kit) -> list[str]:
     return [n for role in ("upper", "middle", "end") for n in kit.joints[role]]
 
 
+def limb_target(character: Character, kit: Kit) -> Control | None:
+    """The control that says where the limb's end goes; None where it has none."""
+    return next((c for c in character.controls if c.kit == kit.name and c.key == "target"), None)
+
+
+def limb_length(character: Character, kit: Kit) -> float:
+    """Metres along the limb's bones at rest."""
+    places = np.array([character.joint(n).place for n in limb_joints(kit)])
+    return float(np.linalg.norm(np.diff(places, axis=0), axis=1).sum())
+
+
 class Limb(KitKind):
     """The shared body of arm and leg.  `fallback` is where a dead-straight limb would bend to."""
 

@@ -13,6 +13,7 @@ const MOST = 3; // measures that are said of a card
 
 /** The states that may be compared: milestones, and steps of the ledger. */
 async function look(b) {
+  b.ui.compareOf = b.position().step;
   try {
     const { rows, milestones } = await call("GET", `/api/c/${b.number}/ledger`);
     const marks = milestones.map((m) => [m.step, `“${m.name}”`]),
@@ -84,7 +85,7 @@ function show(b, found) {
 export function cardCompare(b) {
   const { compareStates: states } = b.ui;
   if (!b.state.skin) return null;
-  if (b.ui.open.has(TITLE) && !states) look(b);
+  if (b.ui.open.has(TITLE) && b.ui.compareOf !== b.position().step) look(b);
   const now = [["", "as it is now"], ...Object.entries(WAYS), ...(states ?? [])];
   const a = Number(b.ui.compareA || states?.[0]?.[0] || 0);
   return folded(
@@ -99,4 +100,4 @@ export function cardCompare(b) {
 }
 
 /** What it keeps while the page is open. */
-export const compareFields = { compareStates: null, compareA: "", compareB: "" };
+export const compareFields = { compareStates: null, compareOf: 0, compareA: "", compareB: "" };

@@ -1,9 +1,10 @@
 // The curve view: the tracks of what is chosen over the frames; keys dragged in time and value, slopes by their own
 // handles.
+import { pulled } from "../widgets/drag.js";
 import { h } from "../widgets/html.js";
 import { BENT, carried, curveOf, idOf, keysOf, MANNERS, marksOf, thingOf } from "../widgets/keys.js";
 import { measureOf, plainName } from "../words.js";
-import { boxKeys, chosenKeys, followed, keyStep, measured, ruler, shows, stepFrames, wheeled } from "./keystrip.js";
+import { boxKeys, chosenKeys, keyStep, measured, ruler, shows, stepFrames, wheeled } from "./keystrip.js";
 
 const HIGH = 172,
   EDGE = 10,
@@ -19,16 +20,20 @@ function channelOf(b, track) {
   return own ?? (track.channel.startsWith("world ") ? world : { kind: "value" });
 }
 
-/** The tracks that are drawn: of what is chosen, or of what the strip shows; of one kind, to share a scale. */
+/**
+ * The tracks that may be drawn: of what is chosen, or of what the strip shows; of one kind, to share a scale.  `tracks`
+ * are those that are, `whole`: whether they are all of one thing.
+ */
 export function drawnTracks(b, clip) {
-  const thing = b.plate.selected.control,
-    wanted = shows(b);
+  const wanted = shows(b);
   const all = clip.tracks.map((t, i) => ({ i, track: t, channel: channelOf(b, t), thing: thingOf(t) }));
-  const own = all.filter((t) => t.thing === thing),
-    some = (own.length ? own : all.filter((t) => wanted(t.thing))).filter((t) => !b.ui.curvesOff.has(t.i));
-  const kinds = [...new Set((own.length ? own : all.filter((t) => wanted(t.thing))).map((t) => t.channel.kind))];
-  const kind = kinds.includes(b.ui.curveKind) ? b.ui.curveKind : (kinds[0] ?? "value");
-  return { kind, kinds, tracks: some.filter((t) => t.channel.kind === kind).slice(0, MOST) };
+  const own = all.filter((t) => t.thing === b.plate.selected.control),
+    some = own.length ? own : all.filter((t) => wanted(t.thing)),
+    kinds = [...new Set(some.map((t) => t.channel.kind))],
+    kind = kinds.includes(b.ui.curveKind) ? b.ui.curveKind : (kinds[0] ?? "value");
+  const listed = some.filter((t) => t.channel.kind === kind).slice(0, 2 * MOST);
+  const tracks = listed.filter((t) => !b.ui.curvesOff.has(t.i)).slice(0, MOST);
+  return { kind, kinds, listed, tracks, whole: own.length > 0 };
 }
 
 /** From values to pixels: all of what is drawn, or as it was zoomed. */
@@ -71,7 +76,7 @@ function dragKey(b, clip, tracks, m, v, key) {
       if (!now.delete(key.id)) now.add(key.id);
       b.ui.keysChosen = now;
     } else if (!b.ui.keysChosen.has(key.id)) b.ui.keysChosen = new Set([key.id]);
-    followed(e, (dx, dy, done, went) => {
+    pulled(e, (dx, dy, done, went) => {
       const by = b.ui.keysSnap ? Math.round(dx / m.of) : dx / m.of,
         up = -dy / v.of;
       if (!done) b.ui.keyDrag = { by, up };
@@ -101,7 +106,7 @@ function slopes(b, m, v, k) {
   const drag = (side) => (e) => {
     const alone = e.altKey,
       [x0, y0] = end(side);
-    followed(e, (dx, dy, done) => {
+    pulled(e, (dx, dy, done) => {
       const x = (x0 + dx - m.x(k.at)) * side,
         y = (y0 + dy - v.y(k.value)) * side;
       const slope = -y / v.of / (Math.max(x, 2) / m.of);
@@ -147,13 +152,8 @@ function line(b, clip, t, i, m, v) {
 
 /** Which tracks there are, each with its ink; a click takes one off the sheet and puts it back. */
 function legend(b, clip) {
-  const { tracks, kind, kinds } = drawnTracks(b, clip),
+  const { tracks, kind, kinds, listed, whole } = drawnTracks(b, clip),
     inks = new Map(tracks.map((t, i) => [t.i, INKS[i % INKS.length]]));
-  const thing = b.plate.selected.control,
-    wanted = shows(b);
-  const all = clip.tracks.map((t, i) => ({ i, track: t, thing: thingOf(t), kind: channelOf(b, t).kind })),
-    own = all.filter((t) => t.thing === thing),
-    list = (own.length ? own : all.filter((t) => wanted(t.thing))).filter((t) => t.kind === kind).slice(0, 2 * MOST);
   const words = { turn: "turns", move: "moves", size: "sizes", value: "values" };
   return h(
     "div",
@@ -180,7 +180,7 @@ function legend(b, clip) {
           ),
         )
       : null,
-    list.map((t) =>
+    listed.map((t) =>
       h(
         "button",
         {
@@ -192,7 +192,7 @@ function legend(b, clip) {
           onclick: () => b.ui.put("curvesOff", t.i, !b.ui.curvesOff.has(t.i)),
         },
         h("b", { style: `background:${inks.get(t.i) ?? "transparent"}` }),
-        own.length ? t.track.channel || plainName(t.thing) : `${plainName(t.thing)} ${t.track.channel}`,
+        whole ? t.track.channel || plainName(t.thing) : `${plainName(t.thing)} ${t.track.channel}`,
       ),
     ),
   );

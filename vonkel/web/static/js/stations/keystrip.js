@@ -1,4 +1,5 @@
 // The key strip: a thread for each thing that moves, its keys as knots on it; whole poses as posts across all of them.
+import { pulled } from "../widgets/drag.js";
 import { button, select, switchButton } from "../widgets/fields.js";
 import { h, Still } from "../widgets/html.js";
 import { BENT, carried, HELD, idOf, LINEAR, marksOf, posesOf, rowsOf } from "../widgets/keys.js";
@@ -49,29 +50,6 @@ export function wheeled(b, clip, wide) {
   };
 }
 
-/** Follow the pointer from where it was pressed: pixels gone, and whether it let go. */
-export function followed(e, act) {
-  e.preventDefault();
-  e.stopPropagation();
-  const from = [e.clientX, e.clientY];
-  let went = false;
-  const by = (m) => [m.clientX - from[0], m.clientY - from[1]];
-  const move = (m) => {
-    const [dx, dy] = by(m);
-    went ||= Math.hypot(dx, dy) > 2;
-    if (went) act(dx, dy, false, true);
-  };
-  const stop = (m) => {
-    removeEventListener("pointermove", move);
-    removeEventListener("pointerup", stop);
-    removeEventListener("pointercancel", stop);
-    act(...by(m), true, went);
-  };
-  addEventListener("pointermove", move);
-  addEventListener("pointerup", stop);
-  addEventListener("pointercancel", stop);
-}
-
 /** The chosen keys as the steps take them. */
 export const chosenKeys = (b) =>
   [...b.ui.keysChosen].map((id) => {
@@ -102,7 +80,7 @@ const choose = (b, ids, more) => {
 /** Chosen keys go along with the hand; where it lets go they stand. */
 function dragKeys(b, e, of, ids) {
   if (!ids.some((id) => b.ui.keysChosen.has(id)) || e.shiftKey) choose(b, ids, e.shiftKey);
-  followed(e, (dx, _dy, done, went) => {
+  pulled(e, (dx, _dy, done, went) => {
     const by = b.ui.keysSnap ? Math.round(dx / of) : dx / of;
     if (!done) b.ui.keyDrag = { by };
     else if (went && by) moveChosen(b, { by });
@@ -128,7 +106,7 @@ function dragPose(b, e, of, frame) {
       .map((k) => idOf(k[0], k[1])),
   );
   const after = e.shiftKey;
-  followed(e, (dx, _dy, done, went) => {
+  pulled(e, (dx, _dy, done, went) => {
     const by = b.ui.keysSnap ? Math.round(dx / of) : dx / of;
     if (!done) b.ui.keyDrag = { by, pose: frame, after };
     else if (went && by) keyStep(b, "keys.move_pose", { frame, to: Math.max(frame + by, 0), after });
@@ -146,7 +124,7 @@ export function boxKeys(b, e, within) {
     x0 = e.clientX - box.left,
     y0 = e.clientY - box.top,
     more = e.shiftKey;
-  followed(e, (dx, dy, done, went) => {
+  pulled(e, (dx, dy, done, went) => {
     const [left, right] = [Math.min(x0, x0 + dx), Math.max(x0, x0 + dx)],
       [top, foot] = [Math.min(y0, y0 + dy), Math.max(y0, y0 + dy)];
     b.ui.keyBox = done ? null : [left, top, right - left, foot - top];
@@ -227,7 +205,7 @@ function brackets(b, m, high) {
     top = Math.max(...at);
   if (at.length < 2 || top - low < 1e-3) return null;
   const spread = (about, from) => (e) =>
-    followed(e, (dx, _dy, done, went) => {
+    pulled(e, (dx, _dy, done, went) => {
       const to = from + dx / m.of,
         scale = (to - about) / (from - about);
       if (!(Math.abs(scale) > 0.02)) return;
@@ -254,7 +232,7 @@ export function ruler(b, clip, m, wide) {
     b.clipPlaying = false;
     b.clipTo(at(e.clientX - box.left));
     const x0 = e.clientX - box.left;
-    followed(e, (dx) => b.clipTo(at(x0 + dx)));
+    pulled(e, (dx) => b.clipTo(at(x0 + dx)));
   };
   const fine = step >= 5 ? step / 5 : 1,
     small = [];

@@ -1,10 +1,10 @@
 // Speech: sounds typed, or from a timed file, laid out on a strip of time; their ends are dragged; then the face says
 // them.
 import { call } from "../net/api.js";
+import { pulled } from "../widgets/drag.js";
 import { acts, button, choices, form, own, submit, switchButton } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say, toast } from "../widgets/toasts.js";
-import { followed } from "./keystrip.js";
 
 const HIGH = 64,
   LEAST = 0.02; // seconds that a sound lasts at least
@@ -52,7 +52,7 @@ function dragEnd(b, i, of) {
     const from = b.ui.sounds,
       next = from[i + 1],
       joined = next && Math.abs(next.start - from[i].end) < 1e-6;
-    followed(e, (dx) => {
+    pulled(e, (dx) => {
       const most = joined ? next.end - LEAST : next ? next.start : Infinity;
       const end = Math.min(Math.max(from[i].end + dx / of, from[i].start + LEAST), most);
       b.ui.sounds = from.map((s, k) => (k === i ? { ...s, end } : joined && k === i + 1 ? { ...s, start: end } : s));

@@ -30,6 +30,30 @@ export function dragged(event, moved) {
 }
 
 /**
+ * Follow the pointer from where it was pressed until it lets go: `act(dx, dy, done, went)` with the pixels that it has
+ * gone, and whether that is more than a hand that only clicks trembles; before it is, only the end is told.
+ * @param {any} event @param {(dx: number, dy: number, done: boolean, went: boolean) => void} act
+ */
+export function pulled(event, act) {
+  event.preventDefault();
+  event.stopPropagation();
+  let went = false;
+  const by = (e) => /** @type {[number, number]} */ ([e.clientX - event.clientX, e.clientY - event.clientY]);
+  const move = (e) => {
+    const [dx, dy] = by(e);
+    went ||= Math.hypot(dx, dy) > 2;
+    if (went) act(dx, dy, false, true);
+  };
+  const stop = (e) => {
+    for (const [name, f] of Object.entries({ pointermove: move, pointerup: stop, pointercancel: stop }))
+      removeEventListener(name, f);
+    act(...by(e), true, went);
+  };
+  for (const [name, f] of Object.entries({ pointermove: move, pointerup: stop, pointercancel: stop }))
+    addEventListener(name, f);
+}
+
+/**
  * Follow the pointer over a drawing (SVG) that is `wide` units wide: `act([dx, dy], done)` with how far it has gone
  * from where it was pressed, in the drawing's units.
  * @param {any} event @param {(by: number[], done: boolean) => void} act @param {number} wide
