@@ -9,9 +9,12 @@ from hypothesis import strategies as st
 from scipy.interpolate import CubicHermiteSpline, PchipInterpolator
 
 from tests.core.test_faces import do, planned
+from vonkel.core.character import Clip, Ref, Stand, Track
 from vonkel.core.errors import BadParameters, NotFound, StepRefused
 from vonkel.core.motion import keys as K
 from vonkel.core.motion.clips import frames_of, values_at
+from vonkel.core.motion.keyed import stands_along
+from vonkel.core.retargeting.feet import kept
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.mirror import opposite_control
 from vonkel.core.rig.motion import clip_motion
@@ -266,3 +269,34 @@ def test_what_isnt_there_is_refused():
             do(c, step, **params)
     with pytest.raises(StepRefused):
         do(do(c, "motion.bake", clip="try"), "keys.space", clip="try")
+
+
+def stands_of(c, clip):
+    return {s.control: s.frames for s in next(k for k in c.clips if k.name == clip).stands}
+
+
+def test_feet_stand_when_their_keys_say():
+    """Stands go along when keys are moved, spread, put off and spaced; a foot left alone keeps its own."""
+    c = do(do(planned("otter"), "limbs.outfit"), "motion.walk", standing=True)
+    c = do(c, "motion.make_keys", clip="walk", share=0.001)
+    before, clip = stands_of(c, "walk"), next(k for k in c.clips if k.name == "walk")
+    keys = c.arrays[clip.array]
+    every = [(int(t), float(f)) for t, f in keys[:, [K.TRACK, K.AT]]]
+    slower = do(c, "keys.move", clip="walk", keys=every, scale=2.0)
+    assert stands_of(slower, "walk") == {k: tuple((2 * a, 2 * b) for a, b in v) for k, v in before.items()}
+    slid = max(k.slid for k in kept(c, "walk"))
+    assert max(k.slid for k in kept(slower, "walk")) < 1.5 * slid + 1e-3
+    left = [k for k in every if clip.tracks[k[0]].thing.name == "foot_L"]
+    own = stands_of(do(c, "keys.move", clip="walk", keys=left, by=7), "walk")
+    assert own["foot_R"] == before["foot_R"] and own["foot_L"] == tuple((a + 7, b + 7) for a, b in before["foot_L"])
+    late = stands_of(do(c, "keys.later", clip="walk", controls=["foot_R"], by=4), "walk")
+    assert late["foot_L"] == before["foot_L"] and late["foot_R"] == tuple((a + 4, b + 4) for a, b in before["foot_R"])
+
+
+def test_stands_go_round_a_loop():
+    clip = Clip(name="step", rate=30.0, keyed=True, end=20, loop=True, tracks=(Track(thing=Ref.control("foot_L"), channel="move z"),),
+                stands=(Stand(control="foot_L", frames=((2, 8), (12, 15))),))  # fmt: skip
+    keys = np.array([[0, f, 0, 2, 0, 0] for f in (0, 10, 20)], np.float32)
+    assert stands_along(clip, keys, keys[:, K.AT] + 10.0).stands[0].frames == ((2, 5), (12, 18))
+    assert stands_along(clip, keys, keys[:, K.AT] + 6.0).stands[0].frames == ((0, 1), (8, 14), (18, 20))
+    assert stands_along(clip, keys, np.array([20.0, 10.0, 0.0])).stands == ()  # they have passed each other

@@ -224,6 +224,7 @@ def test_a_page_is_told_only_what_it_doesnt_have(client, tmp_path):
     whole = client.get(f"/api/c/{number}").json()
     said = {n: s["value"] for n, s in first.items()}
     controls = [a | b for a, b in zip(said["controls"], said.pop("lines"), strict=True)]
+    assert said.pop("keys") == []
     assert {**said.pop("head"), **said, "controls": controls} == whole
     place = next(j["place"] for j in whole["joints"] if j["name"] == "forearm_L")
     body = {
@@ -243,6 +244,29 @@ def test_a_page_is_told_only_what_it_doesnt_have(client, tmp_path):
                 {k: v for k, v in row.items() if k in merged[0]} for row in now["controls" if name == "lines" else name]
             ]
             assert merged == kept
+
+
+def test_of_a_dense_motion_only_the_tracks_that_changed_are_told(client):
+    """A walk in many keys is large; a key that is set costs the page its own track."""
+    number = client.post("/api/characters", files={"file": (READY, (DATA / READY).read_bytes())}).json()["number"]
+
+    def step(name, params):
+        position = client.get(f"/api/c/{number}").json()["position"]
+        body = {"step": name, "params": params, "position": position}
+        assert client.post(f"/api/c/{number}/steps", json=body).status_code == 200
+
+    step("motion.walk", {"rate": 60})
+    step("motion.make_keys", {"clip": "walk", "share": 1e-5})
+    first = client.post(f"/api/c/{number}/changes", json={}).json()
+    whole = client.get(f"/api/c/{number}").json()["clips"][0]
+    assert len(json.dumps(first["keys"])) > 10_000
+    rows = [[i, *key] for i, track in enumerate(first["keys"]["value"]) for key in track["keys"]]
+    assert rows == whole["keys"] and len(first["keys"]["value"]) == len(whole["tracks"])
+    at = whole["keys"][40]
+    step("keys.set", {"clip": "walk", "keys": [{"track": at[0], "frame": at[1], "value": at[2] + 0.01}]})
+    told = client.post(f"/api/c/{number}/changes", json={"have": {n: s["tag"] for n, s in first.items()}}).json()
+    assert len(told["keys"]["rows"]) == 1 and "order" not in told["keys"] and "clips" not in told
+    assert len(json.dumps(told["keys"])) < 0.25 * len(json.dumps(first["keys"]))
 
 
 def test_rows_that_come_and_go_are_told_with_their_order(client):

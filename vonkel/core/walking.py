@@ -7,7 +7,7 @@ side, shares of the stride); six legs by the alternating tripod (Wilson 1966, In
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.ndimage import maximum_filter1d
@@ -16,7 +16,7 @@ from scipy.spatial.transform import Rotation
 from .character import Character, Control, Ref, Stand, Track
 from .errors import BadParameters, StepRefused
 from .geometry.easing import smoothstep
-from .motion.clips import frames_of
+from .motion.clips import clip_named, frames_of
 from .rig import compile_rig
 from .rig.builder import WHOLE
 from .rig.frames import angles_in_order, frame_of, place_of
@@ -180,35 +180,98 @@ class Path:
         return out + (s - inner)[:, None] * way, np.unwrap(np.arctan2(way[:, 0], way[:, 1]))
 
 
-def walked(
-    character: Character, gait: Gait, path: Path, ground: Ground, rate: float
-) -> tuple[tuple[Track, ...], np.ndarray]:
-    """The walk along a path, begun in mid stride: its tracks, and their values (f, t).
+@dataclass(frozen=True)
+class Walk:
+    """tracks, and their values (f, t); when each foot stands; how many steps find no foothold: the foot reaches down where it wanted
+    to stand, and holds nothing."""
+
+    tracks: tuple[Track, ...]
+    values: np.ndarray
+    stands: tuple[Stand, ...]
+    lost: int
+
+
+@dataclass(frozen=True)
+class Course:
+    """How a walk goes on in time: `phase` (f,) periods gone by at each frame, from `begin` to `end`; standing: it begins and ends
+    with all feet on the ground."""
+
+    gait: Gait
+    path: Path
+    phase: np.ndarray
+    begin: float
+    end: float
+    standing: bool
+
+    def along(self, phase: np.ndarray) -> np.ndarray:
+        """Metres along the path."""
+        return np.asarray(self.gait.stride * (phase - self.begin))
+
+
+def course(gait: Gait, path: Path, rate: float, standing: bool = False) -> Course:
+    """A walk along a path, begun in mid stride, or from standing to standing: then it takes whole steps, each a little longer or
+    shorter than asked for, and gets into its stride and out of it over half a period."""
+    length = path.length
+    if not standing:
+        frames = _few(int(round(length / gait.speed * rate)) + 1)
+        phase = np.arange(frames) / rate / gait.period
+        return Course(gait, path, phase, 0.0, float(phase[-1]), False)
+    begin, half = _passing(gait)
+    steps = max(half * round(length / gait.stride / half), 1.0)
+    gait = replace(gait, stride=length / steps)
+    ramp = min(0.5 * gait.period, steps * gait.period)
+    lasts = steps * gait.period + ramp
+    time = np.minimum(np.arange(_few(int(np.ceil(lasts * rate - 1e-6)) + 1)) / rate, lasts)
+
+    def begun(t: np.ndarray) -> np.ndarray:
+        """Periods gone by while the speed grows by a smoothstep over the ramp, and after it."""
+        x = np.clip(t / ramp, 0.0, 1.0)
+        return (ramp * (x**3 - 0.5 * x**4) + np.maximum(t - ramp, 0.0)) / gait.period
+
+    phase = begin + np.where(time < 0.5 * lasts, begun(time), steps - begun(lasts - time))
+    return Course(gait, path, phase, begin, begin + steps, True)
+
+
+def _few(frames: int) -> int:
+    if frames > MOST_FRAMES:
+        raise BadParameters(f"That would be {frames} frames; {MOST_FRAMES} at most.", "", "Make the path shorter.")
+    return frames
+
+
+def _passing(gait: Gait) -> tuple[float, float]:
+    """When in a period the feet are nearest to where they stand at rest, and after which share of it that is so again."""
+    at = np.arange(128) / 128
+    cycle = (at[:, None] - np.array(gait.phases)) % 1.0
+    swung = gait.duty * ((cycle - gait.duty) / (1.0 - gait.duty) - 0.5)
+    off = (np.where(cycle < gait.duty, cycle - 0.5 * gait.duty, swung) ** 2).sum(1)
+    best = int(off.argmin())
+    return float(at[best]), 0.5 if off[(best + 64) % 128] <= off[best] + 1e-9 else 1.0
+
+
+def walked(character: Character, way: Course, ground: Ground, rate: float) -> Walk:
+    """The walk along a course.
 
     Raises StepRefused where nothing can step or nothing carries the figure.
     """
-    feet = feet_of(character)
+    feet, gait = feet_of(character), way.gait
     if WHOLE not in character.control_named:
         raise StepRefused(
             "Nothing carries the figure as a whole.", character.name, "Put the kits on at the Limbs station."
         )
     if len(gait.phases) != len(feet):
         raise BadParameters(f"There are {len(feet)} feet and {len(gait.phases)} phases.", character.name)
-    frames = int(round(path.length / gait.speed * rate)) + 1
-    if frames > MOST_FRAMES:
-        raise BadParameters(
-            f"That would be {frames} frames; {MOST_FRAMES} at most.", character.name, "Make the path shorter."
-        )
-    time, window = np.arange(frames) / rate, max(1, int(round(SMOOTH * gait.period * rate)))
-    place, heading = path.at(gait.speed * time)
+    window = max(1, int(round(SMOOTH * gait.period * rate)))
+    place, heading = way.path.at(way.along(way.phase))
     whole = character.control_named[WHOLE]
     centre = np.array(whole.place)
-    stepped = [_stepped(f, phase, gait, path, ground, time, centre) for f, phase in zip(feet, gait.phases, strict=True)]
+    every = [_strides(f, phase, way, ground, centre) for f, phase in zip(feet, gait.phases, strict=True)]
+    stepped = [_stepped(f, s, way, ground) for f, s in zip(feet, every, strict=True)]
     world, facing, base = (np.stack(x, 1) for x in zip(*stepped, strict=True))
     high, pitch, roll = _ridden(feet, gait, base, window).T
     turn = Rotation.from_euler("YXZ", np.stack([heading, pitch, roll], 1)).as_matrix()
     moved = np.stack([place[:, 0], centre[1] + high, place[:, 1]], 1)
-    moved[:, 1] -= _lowered(feet, world, facing, turn, moved - centre, centre, window)
+    lowered = _lowered(feet, world, facing, turn, moved - centre, centre, window, way.standing)
+    moved[:, 1] -= lowered
     tracks, columns = [], []
 
     def add(control: Control, moves: np.ndarray, turns: np.ndarray) -> None:
@@ -223,63 +286,74 @@ def walked(
     for i, foot in enumerate(feet):
         own = np.einsum("fji,fj->fi", turn, world[:, i] - moved) + centre - foot.rest
         add(foot.control, own, np.einsum("fji,fjk->fik", turn, facing[:, i]))
-    return tuple(tracks), np.stack(columns, 1)
+    stands = tuple(Stand(control=f.control.name, frames=s.frames(way.phase)) for f, s in zip(feet, every, strict=True))
+    return Walk(tuple(tracks), np.stack(columns, 1), stands, int(sum((~s.held).sum() for s in every)))
 
 
-def stands(feet: list[Foot], gait: Gait, frames: int, rate: float) -> tuple[Stand, ...]:
-    """The frames at which each foot stands, from the first to the last of every stand."""
-    out = []
-    for foot, phase in zip(feet, gait.phases, strict=True):
-        cycle = np.arange(frames) / rate / gait.period - phase
-        on = (cycle - np.floor(cycle)) < gait.duty
-        edges = np.flatnonzero(np.diff(np.r_[False, on, False])).reshape(-1, 2)
-        out.append(Stand(control=foot.control.name, frames=tuple((int(a), int(b) - 1) for a, b in edges)))
-    return tuple(out)
+@dataclass(frozen=True)
+class Strides:
+    """A foot's stands in their order: when it comes down and lifts off (s,), periods; where it stands (s, 3), which way it faces
+    (s,), how high the ground lies there (s,), whether that holds (s,)."""
+
+    down: np.ndarray
+    up: np.ndarray
+    spots: np.ndarray
+    yaw: np.ndarray
+    level: np.ndarray
+    held: np.ndarray
+
+    def frames(self, phase: np.ndarray) -> tuple[tuple[int, int], ...]:
+        """The first and the last frame of every stand that has any."""
+        first, past = np.searchsorted(phase, self.down - 1e-9), np.searchsorted(phase, self.up + 1e-9, "right")
+        return tuple((int(a), int(b) - 1) for a, b in zip(first, past, strict=True) if b > a)
 
 
-def _stepped(
-    foot: Foot, phase: float, gait: Gait, path: Path, ground: Ground, time: np.ndarray, centre: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _strides(foot: Foot, phase: float, way: Course, ground: Ground, centre: np.ndarray) -> Strides:
+    """Where and when a foot stands.  From standing it begins and ends where it rests, and a foot that would be on its way is
+    lifted then, and set down at the end."""
+    gait = way.gait
+    first, last = int(np.floor(way.begin - phase)), int(np.floor(way.end - phase)) + 1
+    down = np.arange(first, last + 1) + phase
+    up = down + gait.duty
+    middle = way.along(down + 0.5 * gait.duty)
+    if way.standing:
+        up[0] = max(up[0], way.begin)
+        stands_last = last - first - (way.end - phase - (last - 1) < gait.duty)  # a foot on its way comes down then
+        down, up, middle = down[: stands_last + 1], up[: stands_last + 1], middle[: stands_last + 1]
+        down[0], middle[0] = -np.inf, 0.0
+        down[-1], up[-1], middle[-1] = min(down[-1], way.end), np.inf, way.path.length
+    where, yaw = way.path.at(middle)
+    wanted = where + (_yawed(yaw) @ (foot.rest - centre))[:, [0, 2]]
+    found = [_foothold(ground, w, gait) for w in wanted]
+    level = np.array([h for _, h, _ in found])
+    spots = np.array([[p[0], foot.rest[1] + h, p[1]] for p, h, _ in found])
+    return Strides(down, up, spots, yaw, level, np.array([held for _, _, held in found]))
+
+
+def _stepped(foot: Foot, strides: Strides, way: Course, ground: Ground) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Where a foot is in the world (f, 3), which way it faces (f, 3, 3), and how high what it stands over lies, without its lift (f,)."""
-    cycle = time / gait.period - phase
-    first, yaw, found = _footholds(foot, phase, gait, path, ground, time, centre)
-    spots, level = np.array([[p[0], foot.rest[1] + h, p[1]] for p, h, _ in found]), np.array([h for _, h, _ in found])
-    at = np.clip(np.floor(cycle).astype(int) - first, 0, len(spots) - 2)
-    u = np.clip((cycle - (at + first) - gait.duty) / (1 - gait.duty), 0.0, 1.0)
+    at = np.clip(np.searchsorted(strides.down, way.phase + 1e-12, "right") - 1, 0, len(strides.down) - 2)
+    lasts = strides.down[at + 1] - strides.up[at]
+    u = np.clip((way.phase - strides.up[at]) / np.maximum(lasts, 1e-9), 0.0, 1.0)
     share = smoothstep(u)
 
     def between(x: np.ndarray) -> np.ndarray:
         return np.asarray(x[at] + share.reshape(-1, *[1] * (x.ndim - 1)) * (x[at + 1] - x[at]))
 
-    world = between(spots)
+    world = between(strides.spots)
     over = np.nan_to_num(ground.height(world[:, [0, 2]]), nan=0.0) + foot.rest[1] - world[:, 1]
     swings = (u > 0) & (u < 1)
-    world[:, 1] += np.where(swings, 4 * u * (1 - u) * gait.lift + np.maximum(over, 0.0), 0.0)
-    return world, _yawed(between(yaw)), between(level)
+    lift = way.gait.lift * np.minimum(lasts / (1 - way.gait.duty), 1.0)  # half a swing lifts half as far
+    world[:, 1] += np.where(swings, 4 * u * (1 - u) * lift + np.maximum(over, 0.0), 0.0)
+    return world, _yawed(between(strides.yaw)), between(strides.level)
 
 
-def _footholds(
-    foot: Foot, phase: float, gait: Gait, path: Path, ground: Ground, time: np.ndarray, centre: np.ndarray
-) -> tuple[int, np.ndarray, list[tuple[np.ndarray, float, bool]]]:
-    """A foot's steps: the number of the first, which way each faces (s,), and its foothold."""
-    cycle = time / gait.period - phase
-    first, last = int(np.floor(cycle[0])), int(np.floor(cycle[-1])) + 1
-    down = np.arange(first, last + 1) + phase
-    middle, yaw = path.at(gait.speed * gait.period * (down + 0.5 * gait.duty))
-    wanted = middle + (_yawed(yaw) @ (foot.rest - centre))[:, [0, 2]]
-    return first, yaw, [_foothold(ground, w, gait) for w in wanted]
-
-
-def without_hold(character: Character, gait: Gait, path: Path, ground: Ground, rate: float) -> int:
-    """How many steps of a walk find no foothold: the foot reaches down where it wanted to stand, and holds nothing."""
+def without_hold(character: Character, way: Course, ground: Ground) -> int:
+    """How many steps of a walk find no foothold."""
     whole = character.control_named.get(WHOLE)
     centre = np.array(whole.place) if whole is not None else np.zeros(3)
-    time = np.arange(int(round(path.length / gait.speed * rate)) + 1) / rate
-    return sum(
-        not held
-        for foot, phase in zip(feet_of(character), gait.phases, strict=True)
-        for _, _, held in _footholds(foot, phase, gait, path, ground, time, centre)[2]
-    )
+    feet = zip(feet_of(character), way.gait.phases, strict=True)
+    return int(sum((~_strides(foot, phase, way, ground, centre).held).sum() for foot, phase in feet))
 
 
 def _yawed(yaw: np.ndarray) -> np.ndarray:
@@ -318,9 +392,11 @@ def _ridden(feet: list[Foot], gait: Gait, base: np.ndarray, window: int) -> np.n
 
 
 def _lowered(
-    feet: list[Foot], world: np.ndarray, facing: np.ndarray, turn: np.ndarray, moved: np.ndarray, centre: np.ndarray, window: int
+    feet: list[Foot], world: np.ndarray, facing: np.ndarray, turn: np.ndarray, moved: np.ndarray, centre: np.ndarray, window: int,
+    standing: bool,
 ) -> np.ndarray:  # fmt: skip
-    """(f,) how far the body sinks so that every leg reaches its foot, evened over `window` frames and nowhere less than it must."""
+    """(f,) how far the body sinks so that every leg reaches its foot, evened over `window` frames and nowhere less than it must.  What
+    begins and ends standing isn't lowered there."""
     need = np.zeros(len(world))
     for i, foot in enumerate(feet):
         end = world[:, i] + facing[:, i] @ (foot.end - foot.rest)
@@ -328,7 +404,11 @@ def _lowered(
         flat = np.linalg.norm((root - end)[:, [0, 2]], axis=1)
         high = np.sqrt(np.maximum((STRETCHED * foot.reach) ** 2 - flat**2, 0.0))
         need = np.maximum(need, root[:, 1] - end[:, 1] - high)
-    return np.asarray(np.maximum(_evened(maximum_filter1d(need, window, mode="nearest"), window), need))
+    evened = _evened(maximum_filter1d(need, window, mode="nearest"), window)
+    if standing:
+        ends = np.minimum(np.arange(len(need)), np.arange(len(need))[::-1])
+        evened = evened * smoothstep(np.minimum(ends / (2 * window), 1.0))
+    return np.asarray(np.maximum(evened, need))
 
 
 def _evened(values: np.ndarray, window: int) -> np.ndarray:
@@ -348,21 +428,20 @@ class Kept:
     missed: float
 
 
-def feet_kept(character: Character, name: str, gait: Gait) -> Kept:
+def feet_kept(character: Character, name: str) -> Kept:
     """What of a clip's planted feet the solve keeps: where the joints that the targets hold really are."""
     motion, count = clip_motion(compile_rig(character), character, name), len(frames_of(character, name))
+    stands = {s.control: s.frames for s in clip_named(character, name).stands}
     feet, poses = feet_of(character), [motion.pose(k) for k in range(count)]
     slid = missed = 0.0
-    for foot, phase in zip(feet, gait.phases, strict=True):
+    for foot in feet:
         kit = next(k for k in character.kits if k.name == foot.control.kit)
         joint = character.joint_index[limb_joints(kit)[-1]]
         at = np.array([p.joints[joint, :, 3] for p in poses])
         target = np.array([place_of(p.controls[foot.control.name]) for p in poses])
-        cycle = np.arange(count) / motion.rate / gait.period - phase
-        step, stands = np.floor(cycle), (cycle - np.floor(cycle)) < gait.duty
         off = at - target - (foot.end - foot.rest)
         missed = max(missed, float(np.linalg.norm(off, axis=1).max()) / foot.reach)
-        for k in np.unique(step[stands]):
-            own = at[stands & (step == k)]
+        for a, b in stands.get(foot.control.name, ()):
+            own = at[a : b + 1]
             slid = max(slid, float(np.linalg.norm(own - own.mean(0), axis=1).max()) / foot.reach)
     return Kept(slid, missed)

@@ -10,7 +10,7 @@ from pydantic import Field
 from ..core.character import Character, Name, Number
 from ..core.errors import BadParameters, NotFound
 from ..core.expression.making import PAD
-from ..core.motion.keyed import at_rate, baked, keyed_clip, keys_made, posed_at, tracks_of, with_keys
+from ..core.motion.keyed import at_rate, baked, keyed_clip, keys_made, posed_at, stands_along, tracks_of, with_keys
 from ..core.motion.keys import (
     AT,
     BENT,
@@ -22,6 +22,8 @@ from ..core.motion.keys import (
     VALUE,
     between,
     closed,
+    frames_moved,
+    frames_spaced,
     later,
     moved,
     ordered,
@@ -114,7 +116,9 @@ def move(character: Character, p: MoveKeys) -> Character:
     if abs(p.scale) < 1e-3:
         raise BadParameters("Keys can't all stand at one frame.", p.clip, "Spread them by more.")
     clip, keys = keyed_clip(character, p.clip)
-    return with_keys(character, clip, moved(keys, _chosen(keys, p.keys, p.clip), p.by, p.scale, p.about, p.snap))
+    chosen = _chosen(keys, p.keys, p.clip)
+    clip = stands_along(clip, keys, frames_moved(keys, chosen, p.by, p.scale, p.about, p.snap))
+    return with_keys(character, clip, moved(keys, chosen, p.by, p.scale, p.about, p.snap))
 
 
 class MannerOf(DropKeys):
@@ -157,6 +161,7 @@ def space(character: Character, p: SpacePoses) -> Character:
     """Stand whole poses evenly apart, in their order."""
     clip, keys = keyed_clip(character, p.clip)
     new = spaced(keys, p.apart, p.first)
+    clip = stands_along(clip, keys, frames_spaced(keys, p.apart, p.first))
     if p.held:
         new[:, MANNER] = 0
     return with_keys(character, clip, new, end=int(np.ceil(new[:, AT].max())) if not clip.loop else clip.end)
@@ -177,6 +182,7 @@ def move_pose(character: Character, p: MovePose) -> Character:
     chosen = at >= p.frame - 0.5e-3 if p.after else np.abs(at - p.frame) < 1e-3
     if not chosen.any():
         raise NotFound(f"No pose stands at frame {p.frame:g}.", p.clip, "Choose one that is there.")
+    clip = stands_along(clip, keys, frames_moved(keys, chosen, p.to - p.frame, snap=False))
     return with_keys(character, clip, moved(keys, chosen, p.to - p.frame, snap=False))
 
 
@@ -215,6 +221,7 @@ def later_parts(character: Character, p: LaterParts) -> Character:
     """Shift a part in time, so that it follows what leads it."""
     clip, keys = keyed_clip(character, p.clip)
     delays = {k: p.by + i * p.each for i, c in enumerate(p.controls) for k in tracks_of(clip, [c])}
+    clip = stands_along(clip, keys, keys[:, AT] + np.array([delays.get(int(t), 0.0) for t in keys[:, TRACK]]))
     return with_keys(character, clip, later(keys, delays, clip.end, clip.loop, p.snap))
 
 

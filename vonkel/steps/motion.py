@@ -17,7 +17,7 @@ from ..core.motion.clips import clip_named
 from ..core.retargeting import matched, played
 from ..core.retargeting.feet import kept
 from ..core.rig.builder import WHOLE
-from ..core.walking import Gait, Ground, Path, feet_of, pattern, stands, walked, without_hold
+from ..core.walking import Course, Gait, Ground, Path, course, feet_of, pattern, walked, without_hold
 from .registry import Array, Coordinate, Params, step
 
 STRIDE, LIFT = 0.9, 0.12  # of the shortest leg: metres a period, and how high feet are lifted, where nothing is said
@@ -68,6 +68,7 @@ class Walking(Params):
     deep: float = Field(0.0, ge=0.0, le=1e3, description="metres down that a foothold may lie; 0: a quarter of the leg")
     high: float = Field(0.0, ge=0.0, le=1e3, description="metres up that a foothold may lie; 0: a quarter of the leg")
     tilt: float = Field(0.7, ge=0.0, le=1.0, description="how much of the ground's tilt the body takes on")
+    standing: bool = Field(False, description="it begins and ends standing, by whole steps; else in mid stride")
 
 
 def gait_of(character: Character, p: Walking) -> Gait:
@@ -89,29 +90,31 @@ def gait_of(character: Character, p: Walking) -> Gait:
     )  # fmt: skip
 
 
-def _way(character: Character, p: Walking) -> tuple[Gait, Path, Ground, float]:
-    """Gait, path, ground and rate that parameters ask for."""
+def _way(character: Character, p: Walking) -> tuple[Course, Ground, float]:
+    """Course, ground and rate that parameters ask for."""
     gait = gait_of(character, p)
     whole = character.control_named.get(WHOLE)
     start = np.array([whole.place[0], whole.place[2]]) if whole is not None else np.zeros(2)
     places = np.array(p.path, float).reshape(-1, 2) if len(p.path) > 1 else start + [[0.0, 0.0], [0.0, 4 * gait.stride]]
     ground = Ground(np.array(p.bumps, float).reshape(-1, 4), np.array(p.holes, float).reshape(-1, 3))
-    return gait, Path(places), ground, p.rate or character.rate
+    rate = p.rate or character.rate
+    return course(gait, Path(places), rate, p.standing), ground, rate
 
 
 def _walk_said(character: Character, p: Walking) -> str:
-    lost = without_hold(character, *_way(character, p))
+    way, ground, _ = _way(character, p)
+    lost = without_hold(character, way, ground)
     found = f"; {lost} steps find no foothold, those feet hold nothing" if lost else ""
     return f"Made the motion {p.name}: {p.gait}{found}"
 
 
 @step("motion.walk", Walking, _walk_said)
 def walk(character: Character, p: Walking) -> Character:
-    """Let legs step along a path over the ground, the body riding and tilting on them; begun in mid stride."""
-    gait, path, ground, rate = _way(character, p)
-    tracks, values = walked(character, gait, path, ground, rate)
-    made = with_clip(character, p.name, rate, tracks, values)
-    clip = made.clips[-1].model_copy(update={"stands": stands(feet_of(character), gait, len(values), rate)})
+    """Let legs step along a path over the ground, the body riding and tilting on them."""
+    way, ground, rate = _way(character, p)
+    walk = walked(character, way, ground, rate)
+    made = with_clip(character, p.name, rate, walk.tracks, walk.values)
+    clip = made.clips[-1].model_copy(update={"stands": walk.stands})
     return made.with_(clips=(*made.clips[:-1], clip))
 
 

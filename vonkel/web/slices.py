@@ -184,11 +184,31 @@ def _boards(look: Look) -> list[dict[str, Any]]:
 
 
 def _clips(look: Look) -> list[dict[str, Any]]:
-    """Motions; the keys of one that has such as rows: track, frame, value, manner, slopes in and out."""
+    c = look.character
+    return [k.model_dump() | {"frames": length_of(c, k)} for k in c.clips]
+
+
+def _keys(look: Look) -> list[dict[str, Any]]:
+    """The keys of each track of a keyed motion, by themselves, so that only tracks that changed are told again: frame, value, manner,
+    slopes in and out."""
     c, out = look.character, []
     for k in c.clips:
-        keys = {"keys": c.arrays[k.array].astype(float).round(6).tolist()} if k.keyed else {}
-        out.append(k.model_dump() | {"frames": length_of(c, k)} | keys)
+        if k.keyed:
+            rows = c.arrays[k.array].astype(float).round(6)
+            parts = np.split(rows[:, 1:], np.searchsorted(rows[:, 0], np.arange(1, len(k.tracks))))
+            out += [
+                {"name": f"{k.name}|{t.thing}|{t.channel}", "clip": k.name, "keys": own.tolist()}
+                for t, own in zip(k.tracks, parts, strict=True)
+            ]
+    return out
+
+
+def with_keys_of(clips: list[dict[str, Any]], keys: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Motions with the keys of those that have such as rows: track, frame, value, manner, slopes in and out."""
+    out = []
+    for clip in clips:
+        own = [k["keys"] for k in keys if k["clip"] == clip["name"]]
+        out.append(clip | ({"keys": [[i, *row] for i, rows in enumerate(own) for row in rows]} if clip["keyed"] else {}))
     return out
 
 
@@ -210,6 +230,7 @@ SLICES: dict[str, Callable[[Look], Any]] = {
     "boards": _boards,
     "face": lambda look: told_face(look.character),
     "clips": _clips,
+    "keys": _keys,
     "poses": lambda look: [p.name for p in look.character.poses],
     "pictures": _pictures,
     "skin": _skin,
@@ -217,8 +238,8 @@ SLICES: dict[str, Callable[[Look], Any]] = {
     "stations": _stations,
     "trial_names": _trial_names,
 }
-"""Slice → what it says.  In the whole state `head` is spread out and `lines` are joined to their controls; the others stand in
-it under their own names."""
+"""Slice → what it says.  In the whole state `head` is spread out, `lines` are joined to their controls and `keys` to their motions;
+the others stand in it under their own names."""
 SLOW = ("findings", "stations")
 """Slices that look through the whole mesh: a page that opens shows the mesh before it asks for them."""
 
@@ -252,6 +273,7 @@ def state(workshop: Workshop, number: int) -> dict[str, Any]:
     said = {name: _slice(look, name)[0] for name in SLICES}
     lines = said.pop("lines")
     said["controls"] = [a | b for a, b in zip(said["controls"], lines, strict=True)]
+    said["clips"] = with_keys_of(said["clips"], said.pop("keys"))
     return {**said.pop("head"), **said}
 
 

@@ -11,7 +11,7 @@ from ..character.boards import ACROSS, UP
 from ..character.refs import SHAPES
 from ..errors import BadParameters, NotFound, StepRefused
 from .clips import clip_named, control_of, frames_of, rows_between
-from .keys import AT, MANNERS, NEAR, TRACK, closed, no_keys, only_tracks, ordered, put, thinned, values_of
+from .keys import AT, MANNERS, NEAR, TRACK, closed, no_keys, of_tracks, only_tracks, ordered, put, thinned, values_of
 
 SAME = 1e-6  # a channel that differs by less is as it was
 
@@ -47,6 +47,28 @@ def with_keys(character: Character, clip: Clip, keys: np.ndarray, **changes: obj
         clips=tuple(new if c.name == clip.name else c for c in character.clips),
         arrays={new.array: keys.astype(np.float32)},
     )
+
+
+def stands_along(clip: Clip, keys: np.ndarray, to: np.ndarray) -> Clip:
+    """The clip whose feet stand when their own keys say: `to` (k,) are the frames that its keys (k, 6) go to.  Between keys a stand
+    goes as they do, past them with the last one, round the end of a loop; one whose keys have passed each other is none any more."""
+    stands = []
+    for stand in clip.stands:
+        mine = of_tracks(keys, [k for k, t in enumerate(clip.tracks) if control_of(t) == stand.control])
+        if not mine.any() or np.allclose(to[mine], keys[mine, AT]):
+            stands.append(stand)
+            continue
+        at, place = np.unique(keys[mine, AT].round(3), return_inverse=True)
+        new = np.bincount(place.reshape(-1), to[mine]) / np.bincount(place.reshape(-1))
+        was = np.array(stand.frames, float).reshape(-1, 2)
+        now = np.interp(was, at, new) + np.minimum(was - at[0], 0.0) + np.maximum(was - at[-1], 0.0)
+        if clip.loop and clip.end:
+            now = now - clip.end * np.floor(now[:, :1] / clip.end)
+            over = now[:, 1] > clip.end
+            now = np.vstack([np.minimum(now, clip.end), np.c_[np.zeros(over.sum()), now[over, 1] - clip.end]])
+        kept = sorted((max(round(a), 0), round(b)) for a, b in now if b >= a and b >= 0)
+        stands.append(stand.model_copy(update={"frames": tuple(kept)}))
+    return clip.model_copy(update={"stands": tuple(s for s in stands if s.frames)})
 
 
 def keyable(character: Character, values: Inputs) -> dict[tuple[Ref, str], float]:

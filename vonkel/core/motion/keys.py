@@ -55,27 +55,43 @@ def of_tracks(keys: np.ndarray, tracks: Iterable[int]) -> np.ndarray:
     return np.isin(keys[:, TRACK], list(tracks))
 
 
+def frames_moved(
+    keys: np.ndarray, chosen: np.ndarray, by: float = 0.0, scale: float = 1.0, about: float = 0.0, snap: bool = True
+) -> np.ndarray:
+    """(k,) where keys stand once the chosen (k,) ones are moved along in time and spread about a frame.
+
+    snap: they come to whole frames.  What would come to lie before the first frame stands on it.
+    """
+    out = keys[:, AT].astype(float)
+    at = about + scale * (out[chosen] - about) + by
+    out[chosen] = np.maximum(np.round(at) if snap else at, 0.0)
+    return out
+
+
 def moved(
     keys: np.ndarray, chosen: np.ndarray, by: float = 0.0, scale: float = 1.0, about: float = 0.0, snap: bool = True
 ) -> np.ndarray:
-    """The chosen (k,) keys moved along in time and spread about a frame; they take the place of others where they land.
-
-    snap: they come to whole frames.  Slopes go with the spread.  What would come to lie before the first frame stands on it.
-    """
-    keys = keys.astype(float)
-    own = keys[chosen]
-    at = about + scale * (own[:, AT] - about) + by
-    own[:, AT] = np.maximum(np.round(at) if snap else at, 0.0)
+    """The keys where `frames_moved` has them; those that moved take the place of others where they land, and their slopes go with
+    the spread."""
+    new = keys.astype(float)
+    new[:, AT] = frames_moved(keys, chosen, by, scale, about, snap)
     if scale != 0:
-        own[:, [INTO, OUT]] /= scale
-    return put(keys[~chosen], own)
+        new[chosen, INTO] /= scale
+        new[chosen, OUT] /= scale
+    return put(new[~chosen], new[chosen])
+
+
+def frames_spaced(keys: np.ndarray, apart: float, first: float = 0.0) -> np.ndarray:
+    """(k,) where keys stand once their whole poses are evenly spaced: the frames that have keys, in their order, `apart` frames from
+    one another."""
+    _, place = np.unique(keys[:, AT].round(3), return_inverse=True)
+    return np.asarray(first + apart * place.reshape(-1))
 
 
 def spaced(keys: np.ndarray, apart: float, first: float = 0.0) -> np.ndarray:
-    """The keys with their whole poses evenly spaced: the frames that have keys, in their order, `apart` frames from one another."""
-    _, place = np.unique(keys[:, AT].round(3), return_inverse=True)
+    """The keys where `frames_spaced` has them."""
     out = keys.astype(float)
-    out[:, AT] = first + apart * place.reshape(-1)
+    out[:, AT] = frames_spaced(keys, apart, first)
     return ordered(out)
 
 

@@ -21,12 +21,25 @@ export function take(known, told) {
   }
 }
 
+/** Motions with the keys of those that have such as rows: track, frame, value, manner, slopes in and out. */
+function keyed(clips, keys) {
+  const rows = new Map(clips.map((c) => [c.name, { next: 0, keys: [] }]));
+  for (const track of keys) {
+    const own = rows.get(track.clip);
+    if (!own) continue;
+    for (const key of track.keys) own.keys.push([own.next, ...key]);
+    own.next++;
+  }
+  return clips.map((c) => (c.keyed ? { ...c, keys: rows.get(c.name).keys } : c));
+}
+
 /**
- * The whole state: the head spread out, lines joined to their controls.
+ * The whole state: the head spread out, lines joined to their controls, keys to their motions.
  * @returns {import("../../types/page").State}
  */
 export function whole(known) {
-  const { head, lines, ...rest } = known.values;
+  const { head, lines, keys, ...rest } = known.values;
   const drawn = new Map(lines.map((l) => [l.name, l]));
-  return { ...head, ...rest, controls: rest.controls.map((c) => ({ ...c, ...drawn.get(c.name) })) };
+  const controls = rest.controls.map((c) => ({ ...c, ...drawn.get(c.name) }));
+  return { ...head, ...rest, controls, clips: keyed(rest.clips, keys) };
 }

@@ -11,6 +11,7 @@ const HIGH = 172,
   HANDLE = 34; // pixels that a slope's handle is long
 const INKS = ["#1b7471", "#7a3b76", "#8a5e12", "#3f6184", "#9a4a2f", "#5d6a73"];
 const MOST = 24; // curves drawn at once
+const ALL = "all"; // every kind of channel on one sheet
 
 /** The channel that a track moves. */
 function channelOf(b, track) {
@@ -21,8 +22,8 @@ function channelOf(b, track) {
 }
 
 /**
- * The tracks that may be drawn: of what is chosen, or of what the strip shows; of one kind, to share a scale.  `tracks`
- * are those that are, `whole`: whether they are all of one thing.
+ * The tracks that may be drawn: of what is chosen, or of what the strip shows; of one kind, or of all kinds together,
+ * each kind by a scale of its own.  `tracks` are those that are, `whole`: whether they are all of one thing.
  */
 export function drawnTracks(b, clip) {
   const wanted = shows(b);
@@ -30,23 +31,38 @@ export function drawnTracks(b, clip) {
   const own = all.filter((t) => t.thing === b.plate.selected.control),
     some = own.length ? own : all.filter((t) => wanted(t.thing)),
     kinds = [...new Set(some.map((t) => t.channel.kind))],
-    kind = kinds.includes(b.ui.curveKind) ? b.ui.curveKind : (kinds[0] ?? "value");
-  const listed = some.filter((t) => t.channel.kind === kind).slice(0, 2 * MOST);
+    known = kinds.includes(b.ui.curveKind) || (b.ui.curveKind === ALL && kinds.length > 1),
+    kind = known ? b.ui.curveKind : (kinds[0] ?? "value");
+  const listed = some.filter((t) => kind === ALL || t.channel.kind === kind).slice(0, 2 * MOST);
   const tracks = listed.filter((t) => !b.ui.curvesOff.has(t.i)).slice(0, MOST);
   return { kind, kinds, listed, tracks, whole: own.length > 0 };
 }
 
-/** From values to pixels: all of what is drawn, or as it was zoomed. */
+/**
+ * From a track's values to pixels, by its kind: all of what is drawn of that kind, or the share of it that was zoomed
+ * to.
+ * @returns {(kind: string) => Scale}
+ */
 function upright(b, tracks, clip) {
-  const values = tracks.flatMap((t) => keysOf(clip, t.i).map((k) => k.value));
-  const [low, high] = b.ui.curveRange ?? [Math.min(0, ...values), Math.max(0, ...values)],
-    span = Math.max(high - low, 1e-3);
-  const of = (HIGH - 2 * EDGE) / span;
-  return { of, y: (v) => EDGE + (high - v) * of, value: (y) => high - (y - EDGE) / of, low, high };
+  const known = new Map(),
+    [from, to] = b.ui.curveRange ?? [0, 1];
+  return (kind) => {
+    if (!known.has(kind)) {
+      const own = tracks.filter((t) => t.channel.kind === kind).flatMap((t) => keysOf(clip, t.i).map((k) => k.value)),
+        floor = Math.min(0, ...own),
+        span = Math.max(Math.max(0, ...own) - floor, 1e-3),
+        of = (HIGH - 2 * EDGE) / (span * (to - from)),
+        high = floor + to * span;
+      known.set(kind, { of, y: (v) => EDGE + (high - v) * of, value: (y) => high - (y - EDGE) / of });
+    }
+    return known.get(kind);
+  };
 }
 
+/** @typedef {{ of: number, y: (value: number) => number, value: (y: number) => number }} Scale */
+
 /** The keys of a track with those in the hand where the hand has them. */
-function handled(b, clip, t) {
+function handled(b, clip, t, v) {
   const drag = b.ui.keyDrag;
   return keysOf(clip, t.i)
     .map((k) => {
@@ -54,7 +70,14 @@ function handled(b, clip, t) {
         on = b.ui.keysChosen.has(id);
       if (!drag || !on) return { ...k, id, on, was: k.at };
       if (drag.slope) return { ...k, id, on, was: k.at, ...(drag.id === id ? drag.slope : {}) };
-      return { ...k, id, on, was: k.at, at: carried(k.at, drag, b.ui.keysSnap), value: k.value + (drag.up ?? 0) };
+      return {
+        ...k,
+        id,
+        on,
+        was: k.at,
+        at: carried(k.at, drag, b.ui.keysSnap),
+        value: k.value + (drag.rise ?? 0) / v(t.channel.kind).of,
+      };
     })
     .sort((p, q) => p.at - q.at);
 }
@@ -77,11 +100,10 @@ function dragKey(b, clip, tracks, m, v, key) {
       b.ui.keysChosen = now;
     } else if (!b.ui.keysChosen.has(key.id)) b.ui.keysChosen = new Set([key.id]);
     pulled(e, (dx, dy, done, went) => {
-      const by = b.ui.keysSnap ? Math.round(dx / m.of) : dx / m.of,
-        up = -dy / v.of;
-      if (!done) b.ui.keyDrag = { by, up };
+      const by = b.ui.keysSnap ? Math.round(dx / m.of) : dx / m.of;
+      if (!done) b.ui.keyDrag = { by, rise: -dy };
       else if (went) {
-        const moved = tracks.flatMap((t) => handled(b, clip, t).filter((k) => k.on));
+        const moved = tracks.flatMap((t) => handled(b, clip, t, v).filter((k) => k.on));
         keyStep(
           b,
           "keys.set",
@@ -136,17 +158,18 @@ function slopes(b, m, v, k) {
 /** The keys of curves that lie in a box. */
 const inCurves = (clip, tracks, m, v) => (left, right, top, foot) =>
   tracks
-    .flatMap((t) => keysOf(clip, t.i))
-    .filter((k) => m.x(k.at) >= left && m.x(k.at) <= right && v.y(k.value) >= top && v.y(k.value) <= foot)
-    .map((k) => idOf(k.track, k.at));
+    .flatMap((t) => keysOf(clip, t.i).map((k) => ({ k, y: v(t.channel.kind).y(k.value) })))
+    .filter(({ k, y }) => m.x(k.at) >= left && m.x(k.at) <= right && y >= top && y <= foot)
+    .map(({ k }) => idOf(k.track, k.at));
 
 function line(b, clip, t, i, m, v) {
-  const keys = handled(b, clip, t),
+  const keys = handled(b, clip, t, v),
+    { y } = v(t.channel.kind),
     curve = curveOf(keys, clip.end, clip.loop);
   const step = Math.max((m.to - m.from) / 420, 0.02),
     points = [];
   for (let f = Math.max(m.from, 0); f <= Math.min(m.to, clip.frames - 1) + 1e-6; f += step)
-    points.push(`${m.x(f).toFixed(1)},${v.y(curve(f)).toFixed(1)}`);
+    points.push(`${m.x(f).toFixed(1)},${y(curve(f)).toFixed(1)}`);
   return h("polyline", { key: t.i, points: points.join(" "), class: "key-curve", stroke: INKS[i % INKS.length] });
 }
 
@@ -154,7 +177,7 @@ function line(b, clip, t, i, m, v) {
 function legend(b, clip) {
   const { tracks, kind, kinds, listed, whole } = drawnTracks(b, clip),
     inks = new Map(tracks.map((t, i) => [t.i, INKS[i % INKS.length]]));
-  const words = { turn: "turns", move: "moves", size: "sizes", value: "values" };
+  const words = { turn: "turns", move: "moves", size: "sizes", value: "values", [ALL]: "all" };
   return h(
     "div",
     { class: "names" },
@@ -162,7 +185,7 @@ function legend(b, clip) {
       ? h(
           "div",
           { class: "curve-kinds" },
-          kinds.map((k) =>
+          [...kinds, ALL].map((k) =>
             h(
               "button",
               {
@@ -199,14 +222,16 @@ function legend(b, clip) {
 }
 
 /** Wheel with Alt: higher and lower about the pointer; otherwise as the strip has it. */
-function zoomed(b, clip, wide, v) {
+function zoomed(b, clip, wide) {
   const along = wheeled(b, clip, wide);
   return (e) => {
     if (!e.altKey) return along(e);
     e.preventDefault();
-    const at = v.value(e.clientY - e.currentTarget.getBoundingClientRect().top),
+    const [from, to] = b.ui.curveRange ?? [0, 1],
+      down = (e.clientY - e.currentTarget.getBoundingClientRect().top - EDGE) / (HIGH - 2 * EDGE),
+      at = to - down * (to - from),
       by = Math.exp(e.deltaY * 0.0015);
-    b.ui.curveRange = [at + (v.low - at) * by, at + (v.high - at) * by];
+    b.ui.curveRange = [at + (from - at) * by, at + (to - at) * by];
     return null;
   };
 }
@@ -214,18 +239,24 @@ function zoomed(b, clip, wide, v) {
 export function keyCurves(b, clip) {
   const wide = b.ui.keyWide,
     m = measured(b, clip, wide),
-    { tracks, kind } = drawnTracks(b, clip),
+    { tracks } = drawnTracks(b, clip),
     v = upright(b, tracks, clip),
-    unit = measureOf({ kind }),
+    scales = [...new Set(tracks.map((t) => t.channel.kind))],
     box = b.ui.keyBox;
   const { marks } = marksOf(Math.max(m.from, 0), m.to, m.of);
-  const figure = (value) => `${(value * unit.out).toFixed(unit.digits > 1 ? 2 : 0)}${unit.unit}`;
-  const knots = tracks.flatMap((t, i) => handled(b, clip, t).map((k) => ({ ...k, ink: INKS[i % INKS.length] })));
+  const figures = (y) =>
+    scales.map((kind) => {
+      const unit = measureOf({ kind });
+      return `${(v(kind).value(y) * unit.out).toFixed(unit.digits > 1 ? 2 : 0)}${unit.unit}`;
+    });
+  const knots = tracks.flatMap((t, i) =>
+    handled(b, clip, t, v).map((k) => ({ ...k, ink: INKS[i % INKS.length], v: v(t.channel.kind) })),
+  );
   const knot = (k) =>
     h("circle", {
       key: `${k.track}-${k.was}`,
       cx: m.x(k.at),
-      cy: v.y(k.value),
+      cy: k.v.y(k.value),
       r: 5,
       class: `knot${k.on ? " on" : ""}`,
       stroke: k.ink,
@@ -246,18 +277,20 @@ export function keyCurves(b, clip) {
         tabindex: 0,
         role: "group",
         "aria-label": "Curves of the motion",
-        onwheel: zoomed(b, clip, wide, v),
+        onwheel: zoomed(b, clip, wide),
         onpointerdown: (e) => boxKeys(b, e, inCurves(clip, tracks, m, v)),
         onkeydown: (e) => stepFrames(b, clip, e),
       },
       marks.map((f) => h("line", { key: `m${f}`, x1: m.x(f), x2: m.x(f), y1: 0, y2: HIGH, class: "post-line" })),
-      h("line", { x1: 0, x2: wide, y1: v.y(0), y2: v.y(0), class: "curve-zero" }),
+      scales.map((kind) =>
+        h("line", { key: `z${kind}`, x1: 0, x2: wide, y1: v(kind).y(0), y2: v(kind).y(0), class: "curve-zero" }),
+      ),
       tracks.map((t, i) => line(b, clip, t, i, m, v)),
       h("line", { x1: m.x(b.clipFrame), x2: m.x(b.clipFrame), y1: 0, y2: HIGH, class: "now-line" }),
       knots.map(knot),
-      knots.map((k) => slopes(b, m, v, k)),
-      h("text", { x: 4, y: 12 }, figure(v.value(EDGE))),
-      h("text", { x: 4, y: HIGH - 4 }, figure(v.value(HIGH - EDGE))),
+      knots.map((k) => slopes(b, m, k.v, k)),
+      h("text", { x: 4, y: 12 }, figures(EDGE).join("  ")),
+      h("text", { x: 4, y: HIGH - 4 }, figures(HIGH - EDGE).join("  ")),
       box ? h("rect", { x: box[0], y: box[1], width: box[2], height: box[3], class: "key-box" }) : null,
     ),
   );

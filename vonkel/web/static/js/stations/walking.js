@@ -1,6 +1,6 @@
 // Legs that step along a drawn path.
 import { followed } from "../widgets/drag.js";
-import { acts, button, form, own, pairs, select, slider, submit } from "../widgets/fields.js";
+import { acts, button, form, own, pairs, select, slider, submit, tick } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 
 const GAITS = ["walk", "trot", "pace", "amble", "tripod", "one after the other"];
@@ -72,7 +72,8 @@ function walking(b) {
   const legs = b.state.controls.some((c) => c.key === "target");
   if (!legs) return h("p", { class: "soft" }, "Put legs on at the Limbs station: then they can step.");
   const make = async ({ gait, stride, lift, period }) => {
-    const params = { gait, stride: stride / 100, lift: lift / 100, period, path: pathOf(b), bumps: hills(b) };
+    const params = { gait, stride: stride / 100, lift: lift / 100, period, path: pathOf(b), bumps: hills(b),
+      standing: b.ui.walkStanding }; // prettier-ignore
     const before = new Set(b.state.clips.map((c) => c.name));
     if (!(await b.step("motion.walk", params))) return false;
     b.clip = b.state.clips.find((c) => !before.has(c.name))?.name ?? b.clip;
@@ -93,6 +94,7 @@ function walking(b) {
       ["stride, cm", own.number("stride", "Stride in cm; 0: as the legs have it", 0, { min: 0, step: 1 })],
       ["lift, cm", own.number("lift", "Lift in cm; 0: as the legs have it", 0, { min: 0, step: 1 })],
       ["period, s", own.number("period", "Seconds from a step of a foot to its next", 1, { min: 0.1, step: 0.1 })],
+      ["from standing", tick("From standing to standing", b.ui.walkStanding, (v) => (b.ui.walkStanding = v))],
     ), // prettier-ignore
     acts(submit("Let it go", "small mend")),
   );
@@ -165,4 +167,4 @@ function air(b) {
 }
 
 /** What it keeps while the page is open. */
-export const walkFields = { walkPath: [], walkRough: 0, walkGait: "" };
+export const walkFields = { walkPath: [], walkRough: 0, walkGait: "", walkStanding: true };
