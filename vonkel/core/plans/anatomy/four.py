@@ -84,7 +84,7 @@ def fit_four(character: Character, body: Body, roles: Roles, options: Any) -> Sk
     pairs = {"fore": [roles["hand_a"], roles["hand_b"]], "hind": [roles["foot_c"], roles["foot_d"]]}
     lines = {k: [inwards(body, i, 2.0) for i in p] for k, p in pairs.items()}
     gap = {k: 0.5 * float(body.table[p[0], p[1]]) for k, p in pairs.items()}
-    belly = belly_height(body, lines)
+    belly = belly_of(body, lines)
     tops = {k: [leg_top(solid, x, gap[k], belly) for x in lines[k]] for k in pairs}
     ahead = unit(0.5 * (tops["fore"][0] + tops["fore"][1]) - 0.5 * (tops["hind"][0] + tops["hind"][1]))
     left = np.cross(UP, unit(flat(ahead)))
@@ -114,30 +114,58 @@ def fit_four(character: Character, body: Body, roles: Roles, options: Any) -> Sk
     return sketch
 
 
-def belly_height(body: Body, lines: dict[str, list[Line]]) -> float:
-    """How high the trunk's underside is half way between the girdles."""
+@dataclass(frozen=True, eq=False)
+class Belly:
+    """The trunk's underside between the girdles, a line: its height half way, and how it rises ahead."""
+
+    middle: np.ndarray
+    along: np.ndarray
+    height: float
+    slope: float
+
+    def at(self, p: np.ndarray) -> float:
+        """Its height over or under a place."""
+        return self.height + self.slope * float((p - self.middle) @ self.along)
+
+
+STEEPEST = 0.8  # a trunk rises no more than that between its girdles
+
+
+def belly_of(body: Body, lines: dict[str, list[Line]]) -> Belly:
+    """The underside half way between the girdles, where no leg is, going on as the trunk's axis does."""
     solid = body.solid
     feet = {k: np.mean([x.p[0] for x in both], axis=0) for k, both in lines.items()}
     middle, along = 0.5 * (feet["fore"] + feet["hind"]), unit(flat(feet["fore"] - feet["hind"]))
     off = flat(solid.centres - middle)
     z, x = off @ along, off @ np.cross(UP, along)
     span = float(np.linalg.norm(flat(feet["fore"] - feet["hind"])))
-    low = []
+    seen = []
     for t in np.linspace(-0.18, 0.18, 7):
-        here = (np.abs(z - t * span) < solid.h) & (np.abs(x) < 0.12 * span + solid.h)
-        if here.any():
-            low.append(float(solid.centres[here, 1].min()))
-    return float(np.max(low)) if low else body.low
+        here = np.flatnonzero((np.abs(z - t * span) < solid.h) & (np.abs(x) < 0.12 * span + solid.h))
+        if len(here):
+            y = solid.centres[here, 1]
+            seen.append((t * span, float(y.min()), float(y[np.argmax(solid.depth[here])])))
+    if not seen:
+        return Belly(middle, along, body.low, 0.0)
+    at, low, axis = np.array(seen).T
+    slope = float(np.clip(np.polyfit(at, axis, 1)[0], -STEEPEST, STEEPEST)) if len(seen) > 2 else 0.0
+    return Belly(middle, along, float(np.max(low - slope * at)), slope)
 
 
-def leg_top(solid: Solid, line: Line, gap: float, belly: float) -> np.ndarray:
+def leg_top(solid: Solid, line: Line, gap: float, belly: Belly) -> np.ndarray:
     """Where a leg meets the trunk: near where it meets its partner; legs that touch meet it too low, so then straight on
     to the height of the belly."""
     s = line.s_of(LEG_TOP * gap)
     top = line.at(s)
-    rise = belly - float(top[1])
+    rise = belly.at(top) - float(top[1])
     if rise < 2.0 * solid.h:
         return top
+    later = line.p[line.s >= s]
+    over = later[:, 1] >= float(top[1]) + rise
+    if over.any():  # the flesh's own way up, but not towards the partner
+        p = later[int(np.argmax(over))] - top
+        across = np.cross(UP, belly.along)
+        return solid.kept(top + p - across * float(p @ across))
     way = line.way(line.s_of(0.3 * gap), s) if s > 4 * solid.h else UP
     if way[1] < 0.6:
         way = unit(0.4 * way + 0.6 * UP)

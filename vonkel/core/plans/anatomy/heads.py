@@ -96,13 +96,20 @@ def _tips_of(body: Body, cells: np.ndarray, d: np.ndarray, tip: int) -> _Tips:
     reach = float(d[body.tips[tip]])
     outer = cells & (d > 0.6 * reach)
     least = min(LEAST * reach, 0.4 * float(solid.depth[outer].max())) if outer.any() else LEAST * reach
-    found = [t for t, _, _ in extremities(solid, np.where(cells, d, -np.inf), least) if cells[t]][:7]
+    found = [t for t, _, _ in extremities(solid, np.where(cells, d, -np.inf), least) if cells[t]]
+    found = [t for t in found if not _cut(body, cells, t)][:7]
     if not found:
         found = [body.tips[tip]]
     far = np.stack(distances_from_each(solid, found))
     nape = cells & (d <= float(np.quantile(d[cells], 0.1)))
     neck = unit(solid.centres[outer if outer.any() else cells].mean(0) - solid.centres[nape].mean(0))
     return _Tips(found, d[found], far[:, found], far, reach, neck)
+
+
+def _cut(body: Body, cells: np.ndarray, cell: int) -> bool:
+    """Whether a cell of a piece stands out only because the piece was cut off there."""
+    near = body.solid.links[cell]
+    return bool((~cells[near[near >= 0]]).any())
 
 
 # What it costs, which tip is the muzzle or None, and the pairs of the others.
