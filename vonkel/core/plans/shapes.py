@@ -164,17 +164,25 @@ def leaves_trunk(solid: Solid, path: np.ndarray, share: float = 0.3) -> int:
     return int(deep[0]) if len(deep) else len(path) - 1
 
 
+SLIMMER = 0.85  # a neck is that much slimmer than the head on it somewhere
+
+
 def neck_end(solid: Solid, path: np.ndarray, eyes: np.ndarray | None = None) -> float:
     """Metres from the path's beginning (in the chest) to where the head sits on its neck.
 
-    The head is the thickest place of the path's outer half (or where the eyes are, their middle (3,)); the neck's
-    narrowest place lies before it, and the head's joint a little past that.
+    The head is the thickest place of the path's outer half that the neck before it is slimmer than (or where the eyes are, their
+    middle (3,)); the neck's narrowest place lies before it, and the head's joint a little past that.
     """
     along = lm.lengths_along(path)
     depth = solid.depth[solid.nearest(path)]
     share = along / along[-1]
     outer = np.flatnonzero((share > 0.42) & (share < 0.95))
     head = int(outer[np.argmax(depth[outer])])
+    inwards = outer[::-1]  # a neck may grow thicker than its head towards the chest
+    most = np.maximum.accumulate(depth[inwards])
+    slim = np.flatnonzero((depth[inwards] < SLIMMER * most) & (most > 0.6 * depth[head]))
+    if len(slim):
+        head = int(inwards[np.argmax(depth[inwards[: slim[0]]])])
     if eyes is not None:
         head = int(np.argmin(np.linalg.norm(path - eyes, axis=1)))
     before = np.flatnonzero((share > 0.15) & (along < along[head] - 0.25 * depth[head]))

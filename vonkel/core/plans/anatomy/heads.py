@@ -14,11 +14,13 @@ import numpy as np
 
 from ...geometry.rotations import unit
 from ...geometry.voxels import extremities
+from ..shapes import SLIMMER
 from .body import UP, Body, distances_from, distances_from_each, flat, pieces_of
 
 NECK = (0.3, 0.36, 0.42, 0.48, 0.55)  # of the way to the head's farthest tip: what lies beyond one of these is the head
 LEAST = 0.05  # a tip stands out that share of the way at least, or less from a slim head
 TRUNK = 3.2  # a muzzle that tapers over more than that many times its head's depth carries a trunk
+FRONT = 4.0  # a blunt muzzle lies within that many times the skull's depth of the crown
 BLUNT = 1.0  # what it costs to say that none of the tips is the muzzle
 
 
@@ -171,9 +173,13 @@ def _before_trunk(body: Body, cells: np.ndarray, tips: _Tips, m: int) -> tuple[n
     here = cells & (tips.far[m] < bins[-1])
     at = np.digitize(tips.far[m][here], bins) - 1
     thick = np.array([depth[here][at == k].max() if (at == k).any() else 0.0 for k in range(len(bins))])
-    wide = np.flatnonzero(thick > 0.8 * most)
+    # the skull is what the neck behind it is slimmer than; the neck's root may be thicker again
+    so_far = np.maximum.accumulate(thick)
+    slim = np.flatnonzero((thick[:-1] < SLIMMER * so_far[:-1]) & (thick[1:] < SLIMMER * so_far[:-1]))
+    skull = float(so_far[slim[0]]) if len(slim) else most
+    wide = np.flatnonzero(thick > 0.8 * skull)
     root = float(bins[wide[0]]) if len(wide) else 0.0
-    if root < TRUNK * most:
+    if root < TRUNK * skull:
         return c[tips.cells[m]], False
     ring = here & (np.abs(tips.far[m] - 0.75 * root) < 2 * body.solid.h)
     return (c[ring].mean(0) if ring.any() else c[tips.cells[m]]), True
@@ -190,6 +196,10 @@ def _front(
     middle = cells & (np.abs(tips.far[i] - tips.far[j]) < 3 * body.solid.h)
     if not middle.any():
         return c[tips.cells[0]], 0.2
+    crown = tips.parts(i, j)  # a long neck is farther from the ears than any muzzle
+    near = middle & (tips.far[i] < crown + 0.2 * tips.reach)
+    skull = float(body.solid.depth[near].max()) if near.any() else float(body.solid.depth[middle].max())
+    middle &= tips.far[i] < crown + FRONT * skull
     rows = np.flatnonzero(cells)
     neck = c[rows[int(np.argmax(tips.far[i][rows]))]]
     off = np.linalg.norm(c - 0.5 * (c[tips.cells[i]] + c[tips.cells[j]]), axis=1)
