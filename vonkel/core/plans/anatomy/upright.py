@@ -24,6 +24,9 @@ SIDES = (("L", "left", 1.0), ("R", "right", -1.0))
 # half thickness, less a share of the height, inside the armpit; the ankle at that share of the leg's line.
 LEVEL = 0.8  # the rise of a trunk over its length below which it leans
 HIP_RISE, SHOULDER_IN, SHOULDER_OUT, ANKLE_AT = 0.95, 0.9, 0.046, 0.19
+# Set on bodies by chance: the middle of the hips lies that deep in the pelvis (of the greatest depth within a share of the height
+# above the crotch), and they are no farther from it than that share of it.
+PELVIS, PELVIS_DEEP, PELVIS_WIDE = 0.2, 0.7, 0.65
 
 
 @dataclass
@@ -45,7 +48,7 @@ class Limbs:
             getattr(self, name).reverse()
 
 
-def find_legs(body: Body, tips: list[int]) -> Limbs:
+def find_legs(body: Body, tips: list[int], head: int) -> Limbs:
     """From the crotch, half way between the soles through the inside, to the hips; ankle and knee on the way."""
     solid = body.solid
     legs = Limbs(tips)
@@ -56,14 +59,32 @@ def find_legs(body: Body, tips: list[int]) -> Limbs:
     legs.odd = abs(girths[0] - girths[1])
     for line in lines:
         s0, s1 = line.s_of(0.66 * crotch), line.s_of(0.97 * crotch)
-        hip = line.at(s1) + line.way(s0, s1) * (HIP_RISE * legs.thick + 0.03 * crotch)
-        legs.roots.append(hip)
-        legs.lines.append(ended(line, s1, hip, solid))
+        legs.roots.append(line.at(s1) + line.way(s0, s1) * (HIP_RISE * legs.thick + 0.03 * crotch))
+    legs.roots = _in_the_pelvis(body, legs.roots, head)
+    for k, line in enumerate(lines):
+        legs.lines.append(ended(line, line.s_of(0.97 * crotch), legs.roots[k], solid))
     prior = Prior(((ANKLE_AT, 0.06), (ANKLE_AT + (1 - ANKLE_AT) * P.knee, 0.04)), (0.25, 1.0, 1.0), 0.15)
     legs.corners = corners_of(legs.lines, prior)
     legs.lower = [joint_at(x, c.share[0]) for x, c in zip(legs.lines, legs.corners, strict=True)]
     legs.upper = [joint_at(x, c.share[1]) for x, c in zip(legs.lines, legs.corners, strict=True)]
     return legs
+
+
+def _in_the_pelvis(body: Body, roots: list[np.ndarray], head: int) -> list[np.ndarray]:
+    """The roots of the legs where thighs that touch have hidden the crotch: the middle between hips lies in the pelvis's flesh,
+    nearly as deep as it gets, and they lie no farther apart than that is wide."""
+    solid, middle = body.solid, 0.5 * (roots[0] + roots[1])
+    trunk = between(body, body.place(head), middle)
+    up = np.linspace(0.0, PELVIS * body.tall, 40)
+    way = np.array([trunk.at(trunk.total - s) for s in up])
+    depth = solid.depth[solid.nearest(way)]
+    most = float(depth.max())
+    k = int(np.argmax(depth >= PELVIS_DEEP * most))
+    if k == 0:
+        return roots
+    half = 0.5 * float(np.linalg.norm(roots[0] - roots[1]))
+    narrower = min(1.0, PELVIS_WIDE * most / max(half, 1e-9))
+    return [way[k] + (r - middle) * narrower for r in roots]
 
 
 def find_arms(body: Body, roles: Roles, feet: list[int]) -> Limbs:
@@ -174,7 +195,7 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     """Joints of an upright body, left and right each on its own.  options: spine, neck, tail, digits, toes.  wings: its left and
     right are those of its shoulders, as its legs are small beside them."""
     solid, h = body.solid, roles["head"]
-    legs = find_legs(body, [roles["foot_c"], roles["foot_d"]])
+    legs = find_legs(body, [roles["foot_c"], roles["foot_d"]], h)
     arms = find_arms(body, roles, legs.tips)
     across = unit(flat(legs.roots[0] - legs.roots[1]))
     if (arms.roots[0] - arms.roots[1]) @ across < 0:
