@@ -24,6 +24,7 @@ SIDES = (("L", "left", 1.0), ("R", "right", -1.0))
 # half thickness, less a share of the height, inside the armpit; the ankle at that share of the leg's line.
 LEVEL = 0.8  # the rise of a trunk over its length below which it leans
 HIP_RISE, SHOULDER_IN, SHOULDER_OUT, ANKLE_AT = 0.95, 0.9, 0.046, 0.19
+FORWARD = 0.4  # of the way to the neck that the shoulders of a level trunk lie before where the arm meets its flesh
 # Set on bodies by chance: the middle of the hips lies that deep in the pelvis (of the greatest depth within a share of the height
 # above the crotch), and they are no farther from it than that share of it.
 PELVIS, PELVIS_DEEP, PELVIS_WIDE = 0.2, 0.7, 0.65
@@ -224,6 +225,7 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     sketch.put("head_end", "head", crown, "", False, mark="crown", spread=doubt)
     ahead = lay_eyes_and_jaw(body, sketch, crown, facing)
     lay_ears(body, sketch, near, crown, ahead)
+    _bring_forward(solid, sketch, arms)
     _lay_arms(character, body, sketch, arms, trunk.at(spine.shoulders), across, options)
     _lay_legs(character, body, sketch, legs, across, options)
     # The less a trunk stands, the less is known of where neck and shoulders leave it.
@@ -234,6 +236,15 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     if "tail" in roles and options.tail:
         _lay_tail(body, sketch, roles["tail"], across, options.tail)
     return sketch
+
+
+def _bring_forward(solid: Solid, sketch: Sketch, arms: Limbs) -> None:
+    """Shoulders under a level trunk: arms that hang from it leave its flesh behind them, nearer to the hips."""
+    neck = sketch.place("neck" if "neck" in sketch.found else "neck_1")
+    up = unit(neck - sketch.place("hips"))
+    level = float(np.clip((LEVEL - up[1]) / (LEVEL - 0.45), 0.0, 1.0))
+    if level > 0:
+        arms.roots = [solid.kept(r + FORWARD * level * max(float((neck - r) @ up), 0.0) * up) for r in arms.roots]
 
 
 @dataclass
