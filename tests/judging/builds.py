@@ -7,7 +7,7 @@ constant of any plan (README.md says which were changed for since).  `grown(buil
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 
 import numpy as np
 
@@ -457,6 +457,25 @@ JUDGED: dict[str, Build] = {
     "adder": Line(long=2.2, girth=0.05, sway=0.35),
 }  # fmt: skip
 NAMED = TRIED | JUDGED
+
+
+def by_chance(seed: int) -> Build:
+    """A body of no build in particular, for calibrating: on two legs or four, each of its measures from one of two builds of TRIED (or a
+    plain upright one), then changed by a quarter at most."""
+    rng = np.random.default_rng([seed, 4242])
+    kind: type[Upright | OnFour] = Upright if rng.random() < 0.45 else OnFour
+    pool = [b for b in (*TRIED.values(), Upright()) if isinstance(b, kind)]
+    a, b = pool[rng.integers(len(pool))], pool[rng.integers(len(pool))]
+    made: Build = kind(**{f.name: getattr(a if rng.random() < 0.6 else b, f.name) for f in fields(a)})
+    if (
+        isinstance(made, Upright)
+        and isinstance(a, Upright)
+        and isinstance(b, Upright)
+        and made.lean < 30
+        and a.lean != b.lean
+    ):
+        made = replace(made, lean=float(rng.choice([a.lean, b.lean])))
+    return varied(made, rng, 0.25)
 
 
 def varied(build: Build, rng: np.random.Generator, by: float = 0.15) -> Build:

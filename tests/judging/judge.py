@@ -1,4 +1,4 @@
-"""Judge the plans: python -m tests.judging.judge [--only NAME,…] [--seeds N] [--set posed|rest|judged|kinds|all] [--out FILE.json]
+"""Judge the plans: python -m tests.judging.judge [--only NAME,…] [--seeds N] [--set posed|judged|chance|rest|kinds|all] [--out FILE.json]
 
 Prints one line per body, the worst joints by name, and the tables that the README speaks of.  Seeds are offset by the
 number in `seed.txt`: raise it to judge on poses that nobody has seen.
@@ -17,7 +17,7 @@ from typing import Any
 
 import numpy as np
 
-from tests.judging.builds import JUDGED, TRIED
+from tests.judging.builds import JUDGED, NAMED, TRIED, by_chance
 from tests.judging.posing import CAST, KINDS, Posed, moved, ordinary, ordinary_turns, posed, rigged, rot
 from vonkel.core.character import opposite_name
 from vonkel.core.errors import VonkelError
@@ -100,6 +100,10 @@ def bodies(which: str, only: list[str], seeds: int) -> Iterator[Posed]:
                 kind = KINDS[k % 6] if which == "posed" else KINDS[(0, 2, 3, 4, 5, 1)[k % 6]]
                 varied = SEED + k if k > 1 and n not in CAST else None
                 yield posed(n, SEED + k, STRENGTHS[k % 3], kind, varied)
+    elif which == "chance":
+        for k in range(SEED, SEED + 20 * seeds):
+            NAMED[f"chance-{k}"] = by_chance(k)
+            yield posed(f"chance-{k}", k, STRENGTHS[k % 3], KINDS[k % 6])
     elif which == "ordinary":
         for n in only or [*ANIMALS, *JUDGED]:
             for pose in ordinary_turns(rigged(n)):
@@ -146,7 +150,9 @@ def main() -> None:
     asked = argparse.ArgumentParser(description=__doc__)
     asked.add_argument("--only", default="")
     asked.add_argument("--seeds", type=int, default=3)
-    asked.add_argument("--set", default="all", choices=["posed", "judged", "rest", "kinds", "ordinary", "all"])
+    asked.add_argument(
+        "--set", default="all", choices=["posed", "judged", "chance", "rest", "kinds", "ordinary", "all"]
+    )
     asked.add_argument("--plans", action="store_true", help="also whether the right plan is proposed")
     asked.add_argument("--out", type=Path)
     given = asked.parse_args()

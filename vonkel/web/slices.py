@@ -208,7 +208,9 @@ def with_keys_of(clips: list[dict[str, Any]], keys: list[dict[str, Any]]) -> lis
     out = []
     for clip in clips:
         own = [k["keys"] for k in keys if k["clip"] == clip["name"]]
-        out.append(clip | ({"keys": [[i, *row] for i, rows in enumerate(own) for row in rows]} if clip["keyed"] else {}))
+        out.append(
+            clip | ({"keys": [[i, *row] for i, rows in enumerate(own) for row in rows]} if clip["keyed"] else {})
+        )
     return out
 
 

@@ -9,6 +9,11 @@ from ..errors import BadParameters, StepRefused
 from .topology import faces_of, topology_of
 
 
+def lengths(v: np.ndarray) -> np.ndarray:
+    """(n,) of vectors (n, 3): as numpy's norm along the last axis, some times quicker."""
+    return np.asarray(np.sqrt(np.einsum("ij,ij->i", v, v)))
+
+
 def section(points: np.ndarray, triangles: np.ndarray, at: np.ndarray, normal: np.ndarray) -> list[np.ndarray]:
     """Where a plane through `at` (3,) across `normal` (3,) cuts a mesh: lines of points (k, 3), closed ones first = last."""
     normal = normal / np.linalg.norm(normal)

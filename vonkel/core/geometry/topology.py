@@ -10,6 +10,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from ..character import Arrays, Character, Part
+from ..compiled import compiled
 from ..derived import derived
 from ..recent import Recent
 
@@ -203,17 +204,42 @@ def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:
 
 def point_normals(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """(n, 3) unit normals, area-weighted over the triangles at each point; (0, 1, 0) where there is none."""
-    a, b, c = (points[triangles[:, i]] for i in range(3))
-    n = np.cross(b - a, c - a)
-    out = np.empty_like(points, dtype=float)
-    flat = triangles.ravel()
-    for k in range(3):
-        out[:, k] = np.bincount(flat, np.repeat(n[:, k], 3), len(points))
-    length = np.linalg.norm(out, axis=1, keepdims=True)
-    return np.where(length > 0, out / np.maximum(length, 1e-30), [0.0, 1.0, 0.0])
+    out = np.zeros((len(points), 3))
+    _normals(np.asarray(points, float), triangles, out)
+    return out
+
+
+@compiled
+def _normals(p: np.ndarray, triangles: np.ndarray, out: np.ndarray) -> None:
+    for t in range(len(triangles)):
+        i, j, k = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        ux, uy, uz = p[j, 0] - p[i, 0], p[j, 1] - p[i, 1], p[j, 2] - p[i, 2]
+        vx, vy, vz = p[k, 0] - p[i, 0], p[k, 1] - p[i, 1], p[k, 2] - p[i, 2]
+        x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
+        for q in (i, j, k):
+            out[q, 0] += x
+            out[q, 1] += y
+            out[q, 2] += z
+    for q in range(len(out)):
+        length = np.sqrt(out[q, 0] ** 2 + out[q, 1] ** 2 + out[q, 2] ** 2)
+        if length > 0:
+            length = max(length, 1e-30)
+            out[q, 0], out[q, 1], out[q, 2] = out[q, 0] / length, out[q, 1] / length, out[q, 2] / length
+        else:
+            out[q, 1] = 1.0
 
 
 def signed_volume(points: np.ndarray, triangles: np.ndarray) -> float:
     """Volume enclosed by closed, outward-facing triangles, m³ (divergence theorem); negative if inside-out."""
-    a, b, c = (points[triangles[:, i]] for i in range(3))
-    return float(np.einsum("ij,ij->", a, np.cross(b, c)) / 6.0)
+    return float(_volume(np.asarray(points, float), triangles))
+
+
+@compiled
+def _volume(p: np.ndarray, triangles: np.ndarray) -> float:
+    total = 0.0
+    for t in range(len(triangles)):
+        i, j, k = triangles[t, 0], triangles[t, 1], triangles[t, 2]
+        total += p[i, 0] * (p[j, 1] * p[k, 2] - p[j, 2] * p[k, 1])
+        total += p[i, 1] * (p[j, 2] * p[k, 0] - p[j, 0] * p[k, 2])
+        total += p[i, 2] * (p[j, 0] * p[k, 1] - p[j, 1] * p[k, 0])
+    return total / 6.0

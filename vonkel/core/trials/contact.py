@@ -45,21 +45,20 @@ class Contacts:
         t = self.skin_triangles
         edges = np.linalg.norm(self.rest[t[:, 0]] - self.rest[t[:, 1]], axis=1) if len(t) else np.ones(1)
         self.cell = CELL * float(np.percentile(edges, 95)) or 1.0
-        self._last: tuple[np.ndarray, np.ndarray, cKDTree] | None = None
+        self._last: tuple[np.ndarray, np.ndarray] | None = None
 
-    def _posed(self, points: np.ndarray) -> tuple[np.ndarray, cKDTree]:
-        """Normals (n, 3) of posed points, and a tree of the skin's: both measures ask for them, one after the other."""
+    def _normals(self, points: np.ndarray) -> np.ndarray:
+        """(n, 3) of posed points: both measures ask for them, one after the other."""
         if self._last is None or self._last[0] is not points:
-            tree = cKDTree(points[self.skin])
-            self._last = points, point_normals(points, self.triangles), tree
-        return self._last[1], self._last[2]
+            self._last = points, point_normals(points, self.triangles)
+        return self._last[1]
 
     def with_itself(self, points: np.ndarray) -> Depth:
         """How deep the skin is in itself at posed points (n, 3) where at rest it lay outside."""
         skin = self.skin
         if len(skin) < LEAST:
             return Depth()
-        normals, _ = self._posed(points)
+        normals = self._normals(points)
         at = nearest_against(points[skin], normals[skin], self.cell)
         p, q = skin[at >= 0], skin[at[at >= 0]]
         depth = -((points[p] - points[q]) * normals[q]).sum(1)
@@ -136,11 +135,13 @@ class Contacts:
         best = Depth()
         if not len(self.skin) or not self.parts:
             return best
-        normals, tree = self._posed(points)
-        for part in self.parts:
-            own = np.arange(*part.points)
-            far, near = tree.query(points[own])
-            q = self.skin[near]
+        normals = self._normals(points)
+        rows = [np.arange(*part.points) for part in self.parts]
+        every_far, every_near = self._skin_near(points, points[np.concatenate(rows)])
+        ends = np.cumsum([len(r) for r in rows])[:-1]
+        for part, own, far, q in zip(
+            self.parts, rows, np.split(every_far, ends), np.split(every_near, ends), strict=True
+        ):
             now = ((points[own] - points[q]) * normals[q]).sum(1)
             was = ((self.rest[own] - self.rest[q]) * self.rest_normals[q]).sum(1)
             depth = np.where((now * was < 0) & (np.abs(was) > self.noise), np.minimum(np.abs(now), far), 0.0)
@@ -153,40 +154,60 @@ class Contacts:
                 best = Depth(float(depth[crossed[0]]), int(own[crossed[0]]), part.name)
         return best
 
+    def _skin_near(self, points: np.ndarray, of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """How far some places (k, 3) are from the nearest point of the posed skin, and which it is.  A tree of what lies about them will
+        do, unless it leaves open that something beyond is nearer."""
+        low, high = of.min(0), of.max(0)
+        margin = 0.5 * float(np.linalg.norm(high - low)) + self.cell
+        skin = points[self.skin]
+        about = self.skin[((skin > low - margin) & (skin < high + margin)).all(1)]
+        if len(about):
+            far, near = cKDTree(points[about]).query(of)
+            if far.max() <= margin:
+                return far, about[near]
+        far, near = cKDTree(skin).query(of)
+        return far, self.skin[near]
+
 
 def nearest_against(points: np.ndarray, normals: np.ndarray, cell: float) -> np.ndarray:
     """(n,) for points (n, 3) with unit normals the nearest other within `cell` whose normal is against theirs; −1 where there is none."""
     at = np.floor((points - points.min(0)) / cell).astype(np.int64) + 1
     wide = at.max(0) + 2
     key = (at[:, 0] * wide[1] + at[:, 1]) * wide[2] + at[:, 2]
-    order = np.argsort(key, kind="stable")
+    order = np.argsort(key, kind="stable")  # points of one cell stand together
     cells, starts = np.unique(key[order], return_index=True)
-    out, ends = np.full(len(points), -1, np.int64), np.append(starts, len(points))
-    _against(
-        np.ascontiguousarray(points), np.ascontiguousarray(normals), key, order, cells, ends, int(wide[1] * wide[2]), int(wide[2]),
-        cell * cell, out,
-    )  # fmt: skip
+    found, ends = np.full(len(points), -1, np.int64), np.append(starts, len(points))
+    _against(points[order], normals[order], cells, ends, int(wide[1] * wide[2]), int(wide[2]), cell * cell, found)
+    out = np.full(len(points), -1, np.int64)
+    out[order] = np.where(found >= 0, order[found], -1)
     return out
 
 
 @compiled
 def _against(
-    p: np.ndarray, n: np.ndarray, key: np.ndarray, order: np.ndarray, cells: np.ndarray, starts: np.ndarray, dx: int, dy: int,
-    most: float, out: np.ndarray,
-) -> None:  # fmt: skip
-    for i in range(len(p)):
-        best = most
+    p: np.ndarray, n: np.ndarray, cells: np.ndarray, starts: np.ndarray, dx: int, dy: int, most: float, out: np.ndarray
+) -> None:
+    """Points (n, 3) in the order of their cells: those of cell c from starts[c] on."""
+    for c in range(len(cells)):
         for x in range(-1, 2):
             for y in range(-1, 2):
-                first = key[i] + x * dx + y * dy - 1
+                first = cells[c] + x * dx + y * dy - 1
                 k = np.searchsorted(cells, first)
-                while k < len(cells) and cells[k] <= first + 2:
-                    for a in range(starts[k], starts[k + 1]):
-                        j = order[a]
-                        if n[i, 0] * n[j, 0] + n[i, 1] * n[j, 1] + n[i, 2] * n[j, 2] < AGAINST:
-                            u, v, w = p[i, 0] - p[j, 0], p[i, 1] - p[j, 1], p[i, 2] - p[j, 2]
-                            d = u * u + v * v + w * w
-                            if d < best:
-                                best = d
-                                out[i] = j
-                    k += 1
+                end = k
+                while end < len(cells) and cells[end] <= first + 2:
+                    end += 1
+                if end == k:
+                    continue
+                for i in range(starts[c], starts[c + 1]):
+                    px, py, pz = p[i, 0], p[i, 1], p[i, 2]
+                    best = most
+                    if out[i] >= 0:
+                        j = out[i]
+                        u, v, w = px - p[j, 0], py - p[j, 1], pz - p[j, 2]
+                        best = u * u + v * v + w * w
+                    for j in range(starts[k], starts[end]):
+                        u, v, w = px - p[j, 0], py - p[j, 1], pz - p[j, 2]
+                        d = u * u + v * v + w * w
+                        if d < best and n[i, 0] * n[j, 0] + n[i, 1] * n[j, 1] + n[i, 2] * n[j, 2] < AGAINST:
+                            best = d
+                            out[i] = j

@@ -49,7 +49,14 @@ def worst_distortion(energy: np.ndarray, area: np.ndarray) -> tuple[float, int]:
     """The energy that all but a hundredth of the area keep below, and the triangle that has it."""
     if not len(energy):
         return 1.0, 0
-    order = np.argsort(energy, kind="stable")
-    share = np.cumsum(area[order])
-    at = int(order[min(int(np.searchsorted(share, WORST * share[-1])), len(order) - 1)])
-    return float(energy[at]), at
+    above = (1.0 - WORST) * float(area.sum())
+    most = len(energy)
+    count = max(64, most // 24)  # only the end of the order is asked for: sorting it is enough
+    while True:
+        top = np.argpartition(energy, most - count)[most - count :] if count < most else np.arange(most)
+        order = top[np.argsort(energy[top], kind="stable")]
+        over = np.cumsum(area[order][::-1])[::-1] - area[order]  # the area that is worse than each
+        if count >= most or over[0] > above:
+            at = int(order[int(np.argmax(over <= above))])
+            return float(energy[at]), at
+        count = min(4 * count, most)

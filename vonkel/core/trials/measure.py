@@ -15,7 +15,7 @@ from ..character import Character
 from ..compiled import compiled
 from ..errors import NotFound
 from ..geometry.health import mirror_distance
-from ..geometry.measures import area
+from ..geometry.measures import area, lengths
 from ..geometry.topology import signed_volume, skin_triangles, topology_of_triangles, welded_points
 from ..joints.limbs import limb_of
 from ..tolerances import PAIR
@@ -96,6 +96,23 @@ def _pass(
             if d < FOLD and rest_fold[e] > FOLD + 0.3:
                 folds += 1
     return big, big_edge, small, small_edge, big_area, small_area, folds
+
+
+@compiled
+def _worst_apart(p: np.ndarray, left: np.ndarray, apart: float, out: np.ndarray) -> int:
+    """Fill `out` with the points (n, 3) where `left` (n,) is largest, each farther than √apart from those before; how many there are."""
+    for k in range(len(out)):
+        if not len(left):
+            return k
+        at = np.argmax(left)
+        if left[at] < WORTH:
+            return k
+        out[k] = at
+        for i in range(len(p)):
+            x, y, z = p[i, 0] - p[at, 0], p[i, 1] - p[at, 1], p[i, 2] - p[at, 2]
+            if x * x + y * y + z * z < apart:
+                left[i] = 0.0
+    return len(out)
 
 
 @dataclass(frozen=True)
@@ -281,6 +298,7 @@ class Measurer:
         self.gathers = gathering_points(character)[self.edges].all(1)
         self.allow = allowance(character)
         self.edge_allow = self.allow[self.edges].mean(1) if len(self.edges) else np.ones(0)
+        self.triangle_allow = self.allow[self.triangles].mean(1) if len(self.triangles) else np.ones(0)
         self.normal, self.areas = np.zeros((len(self.triangles), 3)), np.ones(len(self.triangles))
         self.stretch = np.zeros(len(self.points))
         folds = np.zeros(len(self.points), bool)
@@ -343,7 +361,7 @@ class Measurer:
         """(n,) how far posed points (n, 3) depart from where their neighbours go, in lengths of their edges."""
         mean, spacing = self._around
         moved = points - self.points
-        return np.asarray(np.linalg.norm(moved - mean @ moved, axis=1) / spacing)
+        return np.asarray(lengths(moved - mean @ moved) / spacing)
 
     def left_behind(self, points: np.ndarray) -> np.ndarray:
         """Which of posed points (n, 3) don't go with their neighbours."""
@@ -362,20 +380,15 @@ class Measurer:
     def _uneven(self, points: np.ndarray) -> tuple[float, int]:
         if self.partners is None:
             return 0.0, 0
-        off = np.linalg.norm(points[self.partners] * [-1.0, 1.0, 1.0] - points, axis=1)
+        off = lengths(points[self.partners] * [-1.0, 1.0, 1.0] - points)
         at = int(off.argmax())
         return float(off[at]), at
 
     def places(self) -> tuple[int, ...]:
         """Points where the pose that was passed last stretches or squeezes most, apart from one another."""
-        left, out = self.stretch.copy(), list[int]()
-        while len(out) < PLACES and len(left):
-            at = int(left.argmax())
-            if left[at] < WORTH:
-                break
-            out.append(at)
-            left[np.linalg.norm(self.points - self.points[at], axis=1) < APART * self.character.size] = 0.0
-        return tuple(out)
+        out = np.empty(PLACES, np.int64)
+        count = _worst_apart(self.points, self.stretch.copy(), (APART * self.character.size) ** 2, out)
+        return tuple(out[:count].tolist())
 
     @cached_property
     def _contacts(self) -> Contacts:
@@ -389,11 +402,12 @@ class Measurer:
         away = self._away(points)
         behind = np.flatnonzero(away > LEFT_BEHIND)
         distortions(points, self.triangles, self.rest_maps, self.energy)
-        weighed = 1 + (self.energy - 1) / self.allow[self.triangles].mean(1) if len(self.triangles) else self.energy
+        weighed = 1 + (self.energy - 1) / self.triangle_allow
         energy, triangle = worst_distortion(weighed, self.rest_area)
         swollen, swollen_at = self._areas(False)
         shrunk, shrunk_at = self._areas(True)
-        rough = int(np.argsort(away / self.allow)[int(0.999 * (len(away) - 1))]) if len(away) else 0
+        rank = int(0.999 * (len(away) - 1))
+        rough = int(np.argpartition(away / self.allow, rank)[rank]) if len(away) else 0
         uneven = self._uneven(points) if even else (0.0, 0)
         volumes = {n: max(float(region.volume(points) / rest - 1), -1.0) for n, (region, rest) in self._limbs.items()}
         return Figures(

@@ -13,6 +13,7 @@ import numpy as np
 
 from ..character import Character, Clip
 from ..errors import StepRefused
+from ..geometry.measures import lengths
 from ..geometry.topology import topology_of
 from ..joints.limbs import limb_of
 from ..progress import tell
@@ -108,8 +109,12 @@ class Bench:
         if tried.face is not None:
             self._lids = self._lids or LidLook(character)
             figures = replace(figures, lidded=self._lids.look(points, tried.face.shut))
-        away = np.linalg.norm(points - live, axis=1) if live is not None and len(points) else np.zeros(1)
-        gap = float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max())
+        away = lengths(points - live) if live is not None and len(points) else np.zeros(1)
+        gap = (
+            (float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max()))
+            if away.any()
+            else (0.0,) * 3
+        )
         if tried.moving is not None:
             figures = replace(figures, moving=tried.moving())
         found = found_at(figures, self.limits)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ...character import opposite_name
 from ..sketch import Sketch
@@ -29,15 +30,19 @@ USUAL = {
 }  # fmt: skip
 # Where a plan's own error is another.
 USUAL_OF = {
-    "quadruped": {"forearm": 0.052, "collar": 0.052, "ear": 0.052, "ear_end": 0.06},
+    "quadruped": {"forearm": 0.03, "collar": 0.052, "ear": 0.052, "ear_end": 0.06},
     "winged": {
         "forearm": 0.052, "hand": 0.045, "wing_3_end": 0.08, "ball": 0.048, "toe_end": 0.048, "foot": 0.03,
     },
     "many-legged": {"head_end": 0.07, "abdomen_1": 0.06},
     "chain": {"chain_end": 0.052},
+    "biped": {"thumb": 0.045},
 }  # fmt: skip
 # What nineteen in twenty rightly read bodies of a plan cost at most: dearer ones are doubted as a whole.
 FAIR = {"biped": 2.0, "quadruped": 3.9, "winged": 1.4, "many-legged": 0.8, "finned": 0.4}
+DEAR = {"biped": 0.08}  # what each point of cost beyond that adds to every spread, 0.05 where not said
+# Flesh that no bone lies in: shares of the body, and of what is nearest to a bone, that say nothing yet, and what more of it weighs.
+BARE, BARE_NEAR, BARE_COSTS, BARE_NEAR_COSTS = 0.12, 0.15, 2.0, 0.3
 LIMBS = {
     "arms": ("hand_a", "hand_b", ("collar", "upper_arm", "forearm", "hand", "fore_", "thumb", "index", "middle", "ring", "little")),
     "legs": ("foot_c", "foot_d", ("thigh", "shin", "foot", "ball", "toe")),
@@ -69,7 +74,7 @@ def doubt_roles(
     for n, (_, _, role, _) in sketch.found.items():
         sketch.spread[n] = float(np.hypot(usual(role, plan), 0.7 * sketch.spread.get(n, 0.02)))
     _doubt_pairs(sketch, body, roles)
-    cost = 0.05 * max(0.0, sketch.cost - FAIR.get(plan, np.inf))
+    cost = DEAR.get(plan, 0.05) * max(0.0, sketch.cost - FAIR.get(plan, np.inf))
     turned = 0.0 if sketch.frame.sure > FACING else 0.06 + 0.12 * (FACING - sketch.frame.sure) / FACING
     if turned > 0:
         sketch.words.append(GUESS)
@@ -78,6 +83,7 @@ def doubt_roles(
     _doubt_alternatives(sketch, body, others)
     _doubt_lengths(sketch)
     _doubt_inside(sketch, body)
+    _doubt_bare(sketch, body)
 
 
 def _doubt_pairs(sketch: Sketch, body: Body, roles: Roles) -> None:
@@ -142,3 +148,39 @@ def _doubt_inside(sketch: Sketch, body: Body) -> None:
     for n, held in zip(names, ok, strict=True):
         if not held:
             add(sketch, n, 0.02)
+
+
+def _doubt_bare(sketch: Sketch, body: Body) -> None:
+    """Flesh that no bone lies in: where there is much of it the whole reading is doubted, and where it lies its neighbours are."""
+    whole, near = bare_flesh(sketch, body)
+    for n in sketch.found:
+        add(sketch, n, BARE_COSTS * max(0.0, whole - BARE) + BARE_NEAR_COSTS * max(0.0, near.get(n, 0.0) - BARE_NEAR))
+
+
+def bare_flesh(sketch: Sketch, body: Body) -> tuple[float, dict[str, float]]:
+    """(the share of the body that no bone lies in, the same of what is nearest to each joint's bones).  A bone lies in the flesh as far
+    round it as its own depth, and more."""
+    solid, names = body.solid, list(sketch.found)
+    index = {n: i for i, n in enumerate(names)}
+    places: list[np.ndarray] = []
+    ends: list[tuple[int, int]] = []
+    for n, (parent, place, role, _) in sketch.found.items():
+        if parent is None or parent not in sketch.found or role in ("eye", "jaw", "membrane"):
+            continue
+        start = sketch.place(parent)
+        count = max(2, int(np.linalg.norm(place - start) / (1.5 * solid.h)) + 1)
+        places += list(start + np.linspace(0.0, 1.0, count)[:, None] * (place - start))
+        ends += [(index[parent], index[n])] * count
+    if not places:
+        return 0.0, {}
+    bones, own = np.array(places), np.array(ends)
+    cells = solid.nearest(bones)
+    inside = np.linalg.norm(solid.centres[cells] - bones, axis=1) < 1.5 * solid.h
+    reach = np.where(inside, 1.7 * solid.depth[cells] + 2.0 * solid.h, 0.0)
+    far, which = cKDTree(bones).query(solid.centres[::7], k=min(24, len(bones)))
+    bare = ~(far < reach[which]).any(1)
+    every, some = np.zeros(len(names)), np.zeros(len(names))
+    for end in own[which[:, 0]].T:
+        np.add.at(every, end, 1)
+        np.add.at(some, end, bare)
+    return float(bare.mean()), {n: float(some[i] / max(every[i], 5.0)) for n, i in index.items()}
