@@ -7,6 +7,7 @@ import hashlib
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,7 @@ from ..geometry.topology import topology_of
 from ..joints.limbs import limb_of
 from ..progress import tell
 from ..recent import Recent
+from ..rig import Pose
 from ..skin import Deformer
 from ..skin.deform import HANDED
 from .clips import tried_frames
@@ -87,58 +89,97 @@ class Card:
 
 class Bench:
     """What a character's poses are tried with.  Figures and pictures of posed points that were looked at lately are kept, so that after
-    a change only the poses that it moves are measured and drawn again."""
+    a change only the poses that it moves are measured and drawn again, and of these only points that are held otherwise are deformed."""
 
     def __init__(self, character: Character) -> None:
         self.character = character
-        self.deformer, self.measurer = Deformer(character), Measurer(character)
-        self.triangles = topology_of(character).triangles
-        self.rest, self.limits = _seal(character), limits_of(character)
+        self.deformer = Deformer(character)
+        self.rest, self.limits, self.by = _seal(character), limits_of(character), _deforms_by(character)
+        self._rows: list[
+            tuple[tuple[np.ndarray, np.ndarray], np.ndarray]
+        ] = []  # held so before: which points that are held otherwise now
         self._lids: LidLook | None = None
+
+    @cached_property
+    def measurer(self) -> Measurer:
+        return Measurer(self.character)
+
+    @cached_property
+    def triangles(self) -> np.ndarray:
+        return topology_of(self.character).triangles
 
     def card(self, tried: Tried, pictures: bool, with_live: bool = True) -> Card:
         """The card of one pose; without `with_live` nothing is said of how the live skin differs."""
         start = time.perf_counter()
         character = self.character
         pose = tried.pose()
-        live = self.deformer.deform(pose).astype(float) if with_live else None
-        points = self.deformer.deform(pose, HANDED_OVER).astype(float)
-        even = even_pose(character, pose, pose.skin_matrices(self.deformer.rest_inverse))
-        kept = self._kept(tried, points, even)
+        kept = self._kept(tried, pose, with_live)
         figures = kept.figures
         if tried.face is not None:
             self._lids = self._lids or LidLook(character)
-            figures = replace(figures, lidded=self._lids.look(points, tried.face.shut))
-        away = lengths(points - live) if live is not None and len(points) else np.zeros(1)
-        gap = (
-            (float(np.sqrt((away**2).mean())), float(np.percentile(away, 99)), float(away.max()))
-            if away.any()
-            else (0.0,) * 3
-        )
+            figures = replace(figures, lidded=self._lids.look(kept.points.astype(float), tried.face.shut))
         if tried.moving is not None:
             figures = replace(figures, moving=tried.moving())
         found = found_at(figures, self.limits)
         badness, worst, at = judge(found)
         spent = time.perf_counter() - start
         if pictures and not kept.picture:
-            kept.picture = self._picture(points, figures, tried.contact)
+            kept.picture = self._picture(kept.points.astype(float), figures, tried.contact)
         joint = _holder(character, at)
         return Card(
-            tried.name, tried.about, grade(badness), badness, figures, found, worst, joint, at, gap,
-            kept.picture if pictures else b"", spent,
+            tried.name, tried.about, grade(badness), badness, figures, found, worst, joint, at,
+            _gap(kept.away if with_live else None), kept.picture if pictures else b"", spent,
             tuple(_holder(character, p) for p in figures.places), character.limits,
         )  # fmt: skip
 
-    def _kept(self, tried: Tried, points: np.ndarray, even: bool) -> _Kept:
-        """Figures of a pose: those of before where its points are where they were then."""
+    def _kept(self, tried: Tried, pose: Pose, with_live: bool) -> _Kept:
+        """What is known of a pose: what was known of it before where its points are where they were then."""
+        even = even_pose(self.character, pose, pose.skin_matrices(self.deformer.rest_inverse))
         key = (self.rest, tried.name, tried.contact, even)
         before = _KEPT.peek(key)
-        flat = points.astype(np.float32)
-        if before is not None and np.abs(before.points - flat).max(initial=0.0) <= STILL * self.character.size:
-            return before
-        made = _Kept(flat, self.measurer.measure(points, contact=tried.contact, even=even))
+        points, away = self._deformed(pose, with_live, before)
+        if before is not None and (
+            points is before.points or np.abs(before.points - points).max(initial=0.0) <= STILL * self.character.size
+        ):
+            made = replace(before, away=away, held=self._held, by=self.by, pose=pose)
+        else:
+            figures = self.measurer.measure(points.astype(float), contact=tried.contact, even=even)
+            made = _Kept(points, away, figures, self.by, self._held, pose)
         _KEPT.put(key, made)
         return made
+
+    def _deformed(self, pose: Pose, with_live: bool, before: _Kept | None) -> tuple[np.ndarray, np.ndarray | None]:
+        """Posed points as they go out (n, 3) float32, and how far they are from the live ones (n,), where that is asked for."""
+        if before is not None and self.by and before.by == self.by and (before.away is not None or not with_live):
+            rows = self._changed(before) if _same(before.pose, pose) else None
+            if rows is not None and len(rows) == 0:
+                return before.points, before.away
+            if rows is not None and len(rows) < FEW * len(before.points):
+                points, away = before.points.copy(), None
+                points[rows] = self.deformer.deform_some(pose, rows, HANDED_OVER)
+                if with_live and before.away is not None:
+                    away = before.away.copy()
+                    away[rows] = lengths(points[rows].astype(float) - self.deformer.deform_some(pose, rows))
+                return points, away
+        live = self.deformer.deform(pose).astype(float) if with_live else None
+        points = self.deformer.deform(pose, HANDED_OVER).copy()
+        return points, lengths(points.astype(float) - live).astype(np.float32) if live is not None else None
+
+    @property
+    def _held(self) -> tuple[np.ndarray, np.ndarray] | None:
+        arrays = self.character.arrays
+        return (arrays["skin/joints"], arrays["skin/weights"]) if self.character.skin is not None else None
+
+    def _changed(self, before: _Kept) -> np.ndarray | None:
+        """The points that are held otherwise than they were; None where that can't be said."""
+        if before.held is None or self._held is None or before.held[0].shape != self._held[0].shape:
+            return None
+        for held, rows in self._rows:
+            if held[0] is before.held[0] and held[1] is before.held[1]:
+                return rows
+        differ = [(a != b).any(1) for a, b in zip(before.held, self._held, strict=True)]
+        self._rows.append((before.held, np.flatnonzero(differ[0] | differ[1])))
+        return self._rows[-1][1]
 
     def _picture(self, points: np.ndarray, figures: Figures, near: bool) -> bytes:
         box = looked_at(self.character.points, points) if near else None
@@ -147,13 +188,44 @@ class Bench:
 
 @dataclass
 class _Kept:
-    points: np.ndarray  # (n, 3) float32
+    """What is known of a pose: its points as they go out (n, 3) float32, how far they are from the live ones (n,), figures and picture;
+    and what they were made by: the seal, joints and weights, and the pose."""
+
+    points: np.ndarray
+    away: np.ndarray | None
     figures: Figures
+    by: str
+    held: tuple[np.ndarray, np.ndarray] | None
+    pose: Pose
     picture: bytes = b""
 
 
 STILL = 1e-6  # of the size: points that moved by less are where they were
+FEW = 0.3  # of the points: when more are held otherwise all are deformed anew
 _KEPT: Recent[tuple[str, str, bool, bool], _Kept] = Recent(240)
+
+
+def _same(a: Pose, b: Pose) -> bool:
+    return np.array_equal(a.joints, b.joints) and np.array_equal(a.scales, b.scales) and a.shapes == b.shapes
+
+
+def _gap(away: np.ndarray | None) -> tuple[float, float, float]:
+    """Root mean square, of 99 in 100 points, largest."""
+    if away is None or not away.any():
+        return 0.0, 0.0, 0.0
+    far = away.astype(float)
+    return float(np.sqrt((far**2).mean())), float(np.percentile(far, 99)), float(far.max())
+
+
+def _deforms_by(character: Character) -> str:
+    """All that posed points hang on but joints and weights of the skin; empty where a point also hangs on others."""
+    skin = character.skin
+    if skin is None or skin.smoothing or skin.handed:
+        return ""
+    names = [
+        n for n in character.arrays if n.startswith(("skin/", "shape/")) and n not in ("skin/joints", "skin/weights")
+    ]
+    return character.seal("points", "joints", "skin", "shapes", *sorted(names))
 
 
 def _seal(character: Character) -> str:

@@ -165,7 +165,7 @@ def bare_flesh(sketch: Sketch, body: Body) -> tuple[float, dict[str, float]]:
     places: list[np.ndarray] = []
     ends: list[tuple[int, int]] = []
     for n, (parent, place, role, _) in sketch.found.items():
-        if parent is None or parent not in sketch.found or role in ("eye", "jaw", "membrane"):
+        if parent is None or parent not in sketch.found or role.startswith(("eye", "jaw", "membrane")):
             continue
         start = sketch.place(parent)
         count = max(2, int(np.linalg.norm(place - start) / (1.5 * solid.h)) + 1)

@@ -27,7 +27,7 @@ HIP_RISE, SHOULDER_IN, SHOULDER_OUT, ANKLE_AT = 0.95, 0.9, 0.046, 0.19
 FORWARD = 0.4  # of the way to the neck that the shoulders of a level trunk lie before where the arm meets its flesh
 # Set on bodies by chance: the middle of the hips lies that deep in the pelvis (of the greatest depth within a share of the height
 # above the crotch), and they are no farther from it than that share of it.
-PELVIS, PELVIS_DEEP, PELVIS_WIDE = 0.2, 0.7, 0.65
+PELVIS, PELVIS_DEEP, PELVIS_WIDE, PELVIS_LEAST = 0.2, 0.7, 0.65, 0.025
 
 
 @dataclass
@@ -81,6 +81,7 @@ def _in_the_pelvis(body: Body, roots: list[np.ndarray], head: int) -> list[np.nd
     depth = solid.depth[solid.nearest(way)]
     most = float(depth.max())
     k = int(np.argmax(depth >= PELVIS_DEEP * most))
+    k = int(np.searchsorted(up, up[k] - PELVIS_LEAST * body.tall))  # a little is the shape's own
     if k == 0:
         return roots
     half = 0.5 * float(np.linalg.norm(roots[0] - roots[1]))
