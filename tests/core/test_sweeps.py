@@ -18,6 +18,7 @@ from vonkel.core.trials import HANDED_OVER, run_trials, trial_pose
 from vonkel.core.trials.distortion import distortions, rest_maps, worst_distortion
 from vonkel.core.trials.measure import Measurer
 from vonkel.core.trials.measures import MEASURES
+from vonkel.core.trials.run import _KEPT
 from vonkel.core.trials.sweeps import STEPS, sweeps
 from vonkel.core.weights import table_of, with_table
 from vonkel.readings.guard import breaches, parse_limits
@@ -145,6 +146,10 @@ def test_only_poses_that_a_change_moves_are_measured_again(monkeypatch):
     card = max(now.values(), key=lambda k: k.badness)
     points = Deformer(changed).deform(trial_pose(changed, card.name), HANDED_OVER).astype(float)
     assert real(afresh, points).stretch_most == pytest.approx(card.figures.stretch_most)
+    _KEPT.clear()
+    for k in run_trials(changed):  # what was put together of few points is what all of them give
+        assert k.badness == pytest.approx(now[k.name].badness, rel=1e-4, abs=1e-6), k.name
+        assert k.gap == pytest.approx(now[k.name].gap, rel=1e-4, abs=1e-6)
 
 
 def test_the_worst_places_lie_apart_and_say_who_holds_them():

@@ -101,6 +101,35 @@ def test_three_poses_are_blocked_smoothed_and_the_tail_follows_later(page, newt)
     assert not page.troubles
 
 
+def test_turns_and_moves_share_a_sheet_each_by_its_own_scale(page, newt):
+    shop, number = newt
+    opened(page, number)
+    tracks = [("chest turn", "turn z"), ("hips move", "move y")]
+    shop.apply(number, "keys.pose", {"clip": "both", "frame": 0, "values": {c: {k: 0.1} for c, k in tracks}})
+    shop.apply(number, "keys.pose", {"clip": "both", "frame": 12, "values": {c: {k: 0.4} for c, k in tracks}})
+    opened(page, number)
+    page.js("vonkel.clip = 'both'")
+    page.click("Curves")
+    page.wait("document.querySelectorAll('.key-curve').length === 1")
+    page.page.locator(".curve-kinds button", has_text="all").click()
+    page.wait("document.querySelectorAll('.key-curve').length === 2")
+    at = {n: middle(page, f"[data-curve-key='{i}@12']")[1] for i, (n, _) in enumerate(clip_tracks(page))}
+    assert abs(at["chest turn"] - at["hips move"]) < 1.5  # each is as high as its own scale goes
+    key = next(i for i, (n, _) in enumerate(clip_tracks(page)) if n == "hips move")
+    x, y = middle(page, f"[data-curve-key='{key}@12']")
+    page.drag((x, y), (0, 30))
+    page.wait(f"vonkel.clipAtHand().keys.find(k => k[0] === {key} && k[1] === 12)[2] < 0.38")
+    settled(page)
+    turned = next(i for i, (n, _) in enumerate(clip_tracks(page)) if n == "chest turn")
+    assert [k for k in keys(page).tolist() if k[0] == turned and k[1] == 12][0][2] == pytest.approx(0.4)
+    shop.apply(number, "motion.remove", {"clip": "both"})
+    assert not page.troubles
+
+
+def clip_tracks(page):
+    return [(t["thing"].removeprefix("control:"), t["channel"]) for t in page.js("vonkel.clipAtHand().tracks")]
+
+
 def test_curves_are_dragged_and_bent_and_a_pose_is_recorded_as_one_poses(page, newt):
     shop, number = newt
     opened(page, number)
