@@ -132,3 +132,13 @@ def test_ordinary_poses_are_those_of_the_kit():
     }
     bent = pose_from_turns(at_rest("otter")[1], ordinary_turns(at_rest("otter")[1])["bent over"])
     assert np.isfinite(bent.joints).all()
+
+
+def test_what_touches_in_a_bent_body_is_told_and_not_weighed():
+    """An elbow that bends must touch itself: the depth stands on the card, and its grade is what it would be without."""
+    cards = {k.name: k for k in run_trials(skin("newt"), pictures=False)}
+    deep = max(cards.values(), key=lambda k: k.figures.contact.depth)
+    assert deep.figures.contact.depth > 1e-3
+    assert deep.found["contact"].value > 0 and deep.found["contact"].share == 0
+    assert "isn't weighed" in deep.found["contact"].words and not deep.worst.startswith("the skin")
+    assert deep.as_dict()["measures"][[m["key"] for m in deep.as_dict()["measures"]].index("contact")]["value"] > 0

@@ -155,6 +155,7 @@ class Figures:
     heat: np.ndarray  # (n,) float32, 0 calm – 1 an edge doubled or halved
     contact: Depth = Depth()  # of the skin with itself, where that is looked at
     through: Depth = Depth()  # of eyes, teeth or a tongue through the skin, likewise
+    touching_told: bool = False  # what is in contact or comes through is told and not weighed
     size: float = 1.0  # of the figure, metres
     lidded: Lidded | None = None  # of a face's trials
     distortion: float = 1.0  # symmetric Dirichlet energy over that of a stiff move, see distortion.py

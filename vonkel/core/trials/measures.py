@@ -141,17 +141,26 @@ def _rough(f: Figures, limit: float) -> Found:
 SEEN = "ours: what is seen on a card"
 
 
+def _told(f: Figures) -> str:
+    return ", which isn't weighed where a body bends" if f.touching_told else ""
+
+
 @measure("contact", "skin in itself", "share of the size", 0.005, SEEN)
 def _contact(f: Figures, limit: float) -> Found:
     share = f.contact.depth / f.size
-    return Found(share, share / limit, f"the skin {1000 * f.contact.depth:.1f} mm deep in itself", f.contact.point)
+    return Found(
+        share,
+        0.0 if f.touching_told else share / limit,
+        f"the skin {1000 * f.contact.depth:.1f} mm deep in itself{_told(f)}",
+        f.contact.point,
+    )
 
 
 @measure("through", "parts through the skin", "share of the size", 0.003, SEEN)
 def _through(f: Figures, limit: float) -> Found:
     share = f.through.depth / f.size
-    words = f"{f.through.what or 'nothing'} {1000 * f.through.depth:.1f} mm through the skin"
-    return Found(share, share / limit, words, f.through.point)
+    words = f"{f.through.what or 'nothing'} {1000 * f.through.depth:.1f} mm through the skin{_told(f)}"
+    return Found(share, 0.0 if f.touching_told else share / limit, words, f.through.point)
 
 
 @measure("uneven", "left unlike right", "share of the size", 0.006, SEEN)

@@ -21,12 +21,14 @@ from .sweeps import Sweep, swept
 
 @dataclass(frozen=True)
 class Tried:
-    """One pose to be tried.  contact: the skin in itself and parts through it are looked at, too."""
+    """One pose to be tried.  contact: the skin in itself and parts through it are looked at, too; body: they are looked at, but told and
+    not weighed, as an elbow that bends must touch itself."""
 
     name: str
     about: str
     pose: Callable[[], Pose]
     contact: bool = False
+    body: bool = False
     face: FaceTrial | None = None
     moving: Callable[[], Moving] | None = None
 
@@ -34,15 +36,15 @@ class Tried:
 def posed(character: Character) -> Iterator[Tried]:
     """The poses of its plan, and its saved ones."""
     for p in pose_set(character):
-        yield Tried(p.name, p.about, partial(pose_from_turns, character, p.turns))
+        yield Tried(p.name, p.about, partial(pose_from_turns, character, p.turns), body=True)
     for s in character.poses:
-        yield Tried(s.name, "a saved pose", partial(compile_rig(character).evaluate, s.values))
+        yield Tried(s.name, "a saved pose", partial(compile_rig(character).evaluate, s.values), body=True)
 
 
 def shown_close(character: Character) -> Iterator[Tried]:
     """What its face's controls and its shapes do."""
     for t in face_trials(character):
-        yield Tried(t.name, t.about, partial(face_pose, character, t), True, t)
+        yield Tried(t.name, t.about, partial(face_pose, character, t), True, face=t)
     for name, about, strengths in shape_trials(character):
         yield Tried(name, about, partial(shaped_pose, character, strengths), True)
 

@@ -135,7 +135,7 @@ class Bench:
     def _kept(self, tried: Tried, pose: Pose, with_live: bool) -> _Kept:
         """What is known of a pose: what was known of it before where its points are where they were then."""
         even = even_pose(self.character, pose, pose.skin_matrices(self.deformer.rest_inverse))
-        key = (self.rest, tried.name, tried.contact, even)
+        key = (self.rest, tried.name, tried.contact or tried.body, even)
         before = _KEPT.peek(key)
         points, away = self._deformed(pose, with_live, before)
         if before is not None and (
@@ -143,7 +143,8 @@ class Bench:
         ):
             made = replace(before, away=away, held=self._held, by=self.by, pose=pose)
         else:
-            figures = self.measurer.measure(points.astype(float), contact=tried.contact, even=even)
+            figures = self.measurer.measure(points.astype(float), contact=tried.contact or tried.body, even=even)
+            figures = replace(figures, touching_told=tried.body)
             made = _Kept(points, away, figures, self.by, self._held, pose)
         _KEPT.put(key, made)
         return made
