@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -52,6 +53,15 @@ class Contacts:
         if self._last is None or self._last[0] is not points:
             self._last = points, point_normals(points, self.triangles)
         return self._last[1]
+
+    def both(self, points: np.ndarray) -> tuple[Depth, Depth]:
+        """`with_itself` and `through`, side by side: their loops let other threads run."""
+        self._normals(points)  # made once, not by each
+        if not self.parts:
+            return self.with_itself(points), Depth()
+        with ThreadPoolExecutor(1) as hand:
+            through = hand.submit(self.through, points)
+            return self.with_itself(points), through.result()
 
     def with_itself(self, points: np.ndarray) -> Depth:
         """How deep the skin is in itself at posed points (n, 3) where at rest it lay outside."""

@@ -415,7 +415,7 @@ class Measurer:
             self._ratio(points, big_edge, big), int(self.edges[big_edge, 0]), self._ratio(points, small_edge, small),
             int(self.edges[small_edge, 0]), float(most),
             float(least), int(folds), behind, volumes, np.minimum(self.stretch, 1.0).astype(np.float32),
-            *((self._contacts.with_itself(points), self._contacts.through(points)) if contact else (Depth(), Depth())),
+            *(self._contacts.both(points) if contact else (Depth(), Depth())),
             size=self.character.size, distortion=float(self.energy[triangle]) if len(self.energy) else 1.0, distortion_point=int(self.triangles[triangle, 0]) if len(self.triangles) else 0,
             rough=float(away[rough]) if len(away) else 0.0, rough_point=rough, uneven=uneven[0], uneven_point=uneven[1],
             places=self.places(), stretch_weighed=float(big), squeeze_weighed=float(small), distortion_weighed=energy,
