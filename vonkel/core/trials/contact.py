@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 from scipy.spatial import cKDTree
 
 from ..character import Character
 from ..compiled import compiled
+from ..derived import derived
 from ..geometry.rays import winding_numbers
 from ..geometry.topology import point_normals, skin_triangles, topology_of
 
@@ -32,11 +32,27 @@ class Depth:
     what: str = ""
 
 
+@derived("points", "face_starts", "face_corners", "parts", most=4)
+def _beside_of(character: Character) -> np.ndarray:
+    """(n, k): each point's neighbours along edges of the skin, itself where it has fewer."""
+    t, n = skin_triangles(character), len(character.points)
+    edges = np.unique(np.sort(np.vstack([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1), axis=0)
+    both = np.vstack([edges, edges[:, ::-1]])
+    both = both[np.argsort(both[:, 0], kind="stable")]
+    count = np.bincount(both[:, 0], minlength=n)
+    k = int(min(count.max(initial=1), MOST_BESIDE))
+    out = np.tile(np.arange(n)[:, None], (1, k))
+    rank = np.arange(len(both)) - np.repeat(np.cumsum(count) - count, count)
+    keep = rank < k
+    out[both[keep, 0], rank[keep]] = both[keep, 1]
+    return out
+
+
 class Contacts:
     """What can be prepared for one character."""
 
     def __init__(self, character: Character) -> None:
-        self.rest = np.asarray(character.points, float)
+        self.character, self.rest = character, np.asarray(character.points, float)
         self.triangles = topology_of(character).triangles
         self.skin_triangles = skin_triangles(character)
         self.skin = np.unique(self.skin_triangles)
@@ -122,20 +138,9 @@ class Contacts:
             at = np.where(better, around[np.arange(len(of)), k], at)
         return at
 
-    @cached_property
+    @property
     def _beside(self) -> np.ndarray:
-        """(n, k): each point's neighbours along edges of the skin, itself where it has fewer."""
-        t = self.skin_triangles
-        edges = np.unique(np.sort(np.vstack([t[:, [0, 1]], t[:, [1, 2]], t[:, [2, 0]]]), axis=1), axis=0)
-        both = np.vstack([edges, edges[:, ::-1]])
-        both = both[np.argsort(both[:, 0], kind="stable")]
-        count = np.bincount(both[:, 0], minlength=len(self.rest))
-        k = int(min(count.max(initial=1), MOST_BESIDE))
-        out = np.tile(np.arange(len(self.rest))[:, None], (1, k))
-        rank = np.arange(len(both)) - np.repeat(np.cumsum(count) - count, count)
-        keep = rank < k
-        out[both[keep, 0], rank[keep]] = both[keep, 1]
-        return out
+        return _beside_of(self.character)
 
     def through(self, points: np.ndarray) -> Depth:
         """How deep an eye, teeth or a tongue are in the flesh at posed points (n, 3) with what lay free of it at rest.

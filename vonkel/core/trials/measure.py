@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
@@ -13,11 +14,13 @@ from scipy.sparse.csgraph import connected_components
 
 from ..character import Character
 from ..compiled import compiled
+from ..derived import derived
 from ..errors import NotFound
 from ..geometry.health import mirror_distance
 from ..geometry.measures import area, lengths
 from ..geometry.topology import signed_volume, skin_triangles, topology_of_triangles, welded_points
 from ..joints.limbs import limb_of
+from ..recent import Recent
 from ..tolerances import PAIR
 from .contact import Contacts, Depth
 from .distortion import distortions, rest_maps, worst_distortion
@@ -213,6 +216,19 @@ def edge_table(points: np.ndarray, triangles: np.ndarray) -> EdgeTable:
     return EdgeTable(t, rest_area, edges, rest_length, edge_tri, rest_fold)
 
 
+@derived("points", "face_starts", "face_corners", "parts", most=4)
+def _rest_table(character: Character) -> EdgeTable:
+    return edge_table(character.points, skin_triangles(character))
+
+
+@derived("points", most=4)
+def _partners_of(character: Character) -> np.ndarray | None:
+    if not len(character.points):
+        return None
+    far, other = mirror_distance(character.points)
+    return other if far.max() < PAIR * character.size and (other[other] == np.arange(len(other))).all() else None
+
+
 WHOLE = "whole body"
 LEAST_LIMB = 5e-3  # a limb of less than this share of the body's volume is a scrap
 OPEN = 0.7  # a limb whose rims are more than this share of its skin is a patch of something (half a ball has ½)
@@ -265,6 +281,9 @@ class _Region:
         return 0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum())
 
 
+_LIMBS: Recent[str, dict[str, tuple[_Region, float]]] = Recent(8)
+
+
 def gathering_points(character: Character) -> np.ndarray:
     """(n,) bool: points of membranes, which are there to lie in folds where the limbs they hang between come together."""
     if character.skin is None:
@@ -293,7 +312,7 @@ class Measurer:
 
     def __init__(self, character: Character) -> None:
         self.character, self.points = character, character.points
-        table = edge_table(self.points, skin_triangles(character))
+        table = _rest_table(character)
         self.triangles, self.edges, self.edge_tri = table.triangles, table.edges, table.edge_tri
         self.rest_length, self.rest_area, self.rest_fold = table.rest_length, table.rest_area, table.rest_fold
         self.gathers = gathering_points(character)[self.edges].all(1)
@@ -323,17 +342,24 @@ class Measurer:
         """The limbs that enclose something, with what they do at rest, m³.
 
         Each triangle belongs to the limb whose joints hold its corners most; rims are closed by fans from their middles, which
-        move with them.  Thin sheets and scraps don't count.
+        move with them.  Thin sheets and scraps don't count.  Kept for the next skin that parts the body alike.
         """
-        character, found = self.character, dict[str, tuple[_Region, float]]()
+        character = self.character
         if character.skin is None or not len(self.triangles):
-            return found
+            return {}
         of = [limb_of(character, n) for n in character.skin.joints]
         names = sorted(set(of))
-        number = np.array([names.index(n) for n in of])
+        number = np.array([names.index(n) for n in of], np.int16)
         a, b, c = number[character.arrays["skin/joints"][:, 0][self.triangles]].T
         mine = np.where((b == c) & (a != b), b, a)  # as two of three corners say
-        first, at = welded_points(self.points, PAIR * character.size)
+        body = character.seal("points", "face_starts", "face_corners", "parts")
+        key = body + hashlib.blake2b(mine.tobytes() + "\0".join(names).encode(), digest_size=16).hexdigest()
+        return _LIMBS.get(key, lambda: self._enclosed(names, mine))
+
+    def _enclosed(self, names: list[str], mine: np.ndarray) -> dict[str, tuple[_Region, float]]:
+        """Limbs by their names, of the triangles that are each's, mine (t,)."""
+        found = dict[str, tuple[_Region, float]]()
+        first, at = welded_points(self.points, PAIR * self.character.size)
         whole = first[at][self.triangles]  # a texture's seam is no rim
         least = LEAST_LIMB * abs(signed_volume(self.points, self.triangles))
         for name, triangles in [*((n, whole[mine == k]) for k, n in enumerate(names)), (WHOLE, whole)]:
@@ -368,15 +394,10 @@ class Measurer:
         """Which of posed points (n, 3) don't go with their neighbours."""
         return np.flatnonzero(self._away(points) > LEFT_BEHIND)
 
-    @cached_property
+    @property
     def partners(self) -> np.ndarray | None:
         """(n,) the mirrored point of each, where the mesh is the same on both sides of x = 0; else None."""
-        if not len(self.points):
-            return None
-        far, other = mirror_distance(self.points)
-        return (
-            other if far.max() < PAIR * self.character.size and (other[other] == np.arange(len(other))).all() else None
-        )
+        return _partners_of(self.character)
 
     def _uneven(self, points: np.ndarray) -> tuple[float, int]:
         if self.partners is None:
