@@ -182,13 +182,11 @@ class Path:
 
 @dataclass(frozen=True)
 class Walk:
-    """tracks, and their values (f, t); when each foot stands; how many steps find no foothold: the foot reaches down where it wanted
-    to stand, and holds nothing."""
+    """tracks, and their values (f, t); when each foot stands."""
 
     tracks: tuple[Track, ...]
     values: np.ndarray
     stands: tuple[Stand, ...]
-    lost: int
 
 
 @dataclass(frozen=True)
@@ -270,8 +268,7 @@ def walked(character: Character, way: Course, ground: Ground, rate: float) -> Wa
     high, pitch, roll = _ridden(feet, gait, base, window).T
     turn = Rotation.from_euler("YXZ", np.stack([heading, pitch, roll], 1)).as_matrix()
     moved = np.stack([place[:, 0], centre[1] + high, place[:, 1]], 1)
-    lowered = _lowered(feet, world, facing, turn, moved - centre, centre, window, way.standing)
-    moved[:, 1] -= lowered
+    moved[:, 1] -= _lowered(feet, world, facing, turn, moved - centre, centre, window, way.standing)
     tracks, columns = [], []
 
     def add(control: Control, moves: np.ndarray, turns: np.ndarray) -> None:
@@ -287,7 +284,7 @@ def walked(character: Character, way: Course, ground: Ground, rate: float) -> Wa
         own = np.einsum("fji,fj->fi", turn, world[:, i] - moved) + centre - foot.rest
         add(foot.control, own, np.einsum("fji,fjk->fik", turn, facing[:, i]))
     stands = tuple(Stand(control=f.control.name, frames=s.frames(way.phase)) for f, s in zip(feet, every, strict=True))
-    return Walk(tuple(tracks), np.stack(columns, 1), stands, int(sum((~s.held).sum() for s in every)))
+    return Walk(tuple(tracks), np.stack(columns, 1), stands)
 
 
 @dataclass(frozen=True)
@@ -349,7 +346,7 @@ def _stepped(foot: Foot, strides: Strides, way: Course, ground: Ground) -> tuple
 
 
 def without_hold(character: Character, way: Course, ground: Ground) -> int:
-    """How many steps of a walk find no foothold."""
+    """How many steps of a walk find no foothold: the foot reaches down where it wanted to stand, and holds nothing."""
     whole = character.control_named.get(WHOLE)
     centre = np.array(whole.place) if whole is not None else np.zeros(3)
     feet = zip(feet_of(character), way.gait.phases, strict=True)

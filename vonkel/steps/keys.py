@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field
 
-from ..core.character import Character, Name, Number
+from ..core.character import Character, Clip, Name, Number
 from ..core.errors import BadParameters, NotFound
 from ..core.expression.making import PAD
 from ..core.motion.keyed import at_rate, baked, keyed_clip, keys_made, posed_at, stands_along, tracks_of, with_keys
@@ -117,8 +117,16 @@ def move(character: Character, p: MoveKeys) -> Character:
         raise BadParameters("Keys can't all stand at one frame.", p.clip, "Spread them by more.")
     clip, keys = keyed_clip(character, p.clip)
     chosen = _chosen(keys, p.keys, p.clip)
-    clip = stands_along(clip, keys, frames_moved(keys, chosen, p.by, p.scale, p.about, p.snap))
-    return with_keys(character, clip, moved(keys, chosen, p.by, p.scale, p.about, p.snap))
+    return _moved(character, clip, keys, chosen, p.by, p.scale, p.about, p.snap)
+
+
+def _moved(
+    character: Character, clip: Clip, keys: np.ndarray, chosen: np.ndarray, by: float, scale: float = 1.0,
+    about: float = 0.0, snap: bool = True,
+) -> Character:  # fmt: skip
+    """With the chosen keys where `frames_moved` has them; what stands goes along."""
+    clip = stands_along(clip, keys, frames_moved(keys, chosen, by, scale, about, snap))
+    return with_keys(character, clip, moved(keys, chosen, by, scale, about, snap))
 
 
 class MannerOf(DropKeys):
@@ -182,8 +190,7 @@ def move_pose(character: Character, p: MovePose) -> Character:
     chosen = at >= p.frame - 0.5e-3 if p.after else np.abs(at - p.frame) < 1e-3
     if not chosen.any():
         raise NotFound(f"No pose stands at frame {p.frame:g}.", p.clip, "Choose one that is there.")
-    clip = stands_along(clip, keys, frames_moved(keys, chosen, p.to - p.frame, snap=False))
-    return with_keys(character, clip, moved(keys, chosen, p.to - p.frame, snap=False))
+    return _moved(character, clip, keys, chosen, p.to - p.frame, snap=False)
 
 
 class BetweenPoses(Params):

@@ -205,12 +205,14 @@ def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:
 def point_normals(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
     """(n, 3) unit normals, area-weighted over the triangles at each point; (0, 1, 0) where there is none."""
     out = np.zeros((len(points), 3))
-    _normals(np.asarray(points, float), triangles, out)
-    return out
+    add_normals(np.asarray(points, float), triangles, out)
+    length = np.linalg.norm(out, axis=1, keepdims=True)
+    return np.where(length > 0, out / np.maximum(length, 1e-30), [0.0, 1.0, 0.0])
 
 
 @compiled
-def _normals(p: np.ndarray, triangles: np.ndarray, out: np.ndarray) -> None:
+def add_normals(p: np.ndarray, triangles: np.ndarray, out: np.ndarray) -> None:
+    """Add to `out` (n, 3) at each triangle's corners its normal, twice as long as its area."""
     for t in range(len(triangles)):
         i, j, k = triangles[t, 0], triangles[t, 1], triangles[t, 2]
         ux, uy, uz = p[j, 0] - p[i, 0], p[j, 1] - p[i, 1], p[j, 2] - p[i, 2]
@@ -220,13 +222,6 @@ def _normals(p: np.ndarray, triangles: np.ndarray, out: np.ndarray) -> None:
             out[q, 0] += x
             out[q, 1] += y
             out[q, 2] += z
-    for q in range(len(out)):
-        length = np.sqrt(out[q, 0] ** 2 + out[q, 1] ** 2 + out[q, 2] ** 2)
-        if length > 0:
-            length = max(length, 1e-30)
-            out[q, 0], out[q, 1], out[q, 2] = out[q, 0] / length, out[q, 1] / length, out[q, 2] / length
-        else:
-            out[q, 1] = 1.0
 
 
 def signed_volume(points: np.ndarray, triangles: np.ndarray) -> float:

@@ -15,7 +15,7 @@ from scipy.sparse.csgraph import reverse_cuthill_mckee
 from ..character import Character
 from ..compiled import compiled_loosely
 from ..derived import derived
-from ..geometry.topology import topology_of, topology_of_triangles, welded_points
+from ..geometry.topology import add_normals, topology_of, topology_of_triangles, welded_points
 from ..tolerances import PAIR
 
 STRENGTH = 0.5  # of the way to the neighbours' mean, each round
@@ -46,7 +46,7 @@ class Smoother:
     def _frames_at(self, even: np.ndarray) -> np.ndarray:
         """(m, 3) normals, not of unit length; with `side`, a neighbour of each point, they make its frame."""
         self._normals[:] = 0.0
-        _normals(even, self.triangles, self._normals)
+        add_normals(even, self.triangles, self._normals)
         return self._normals
 
     def __call__(self, posed: np.ndarray, out: np.ndarray) -> None:
@@ -106,19 +106,6 @@ def _round(points: np.ndarray, rows: np.ndarray, cols: np.ndarray, out: np.ndarr
         out[i, 0] = stay * points[i, 0] + by * x
         out[i, 1] = stay * points[i, 1] + by * y
         out[i, 2] = stay * points[i, 2] + by * z
-
-
-@compiled_loosely
-def _normals(p: np.ndarray, triangles: np.ndarray, out: np.ndarray) -> None:
-    for t in range(len(triangles)):
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        ux, uy, uz = p[b, 0] - p[a, 0], p[b, 1] - p[a, 1], p[b, 2] - p[a, 2]
-        vx, vy, vz = p[c, 0] - p[a, 0], p[c, 1] - p[a, 1], p[c, 2] - p[a, 2]
-        x, y, z = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-        for k in (a, b, c):
-            out[k, 0] += x
-            out[k, 1] += y
-            out[k, 2] += z
 
 
 @compiled_loosely

@@ -44,9 +44,9 @@ def posed(character: Character) -> Iterator[Tried]:
 def shown_close(character: Character) -> Iterator[Tried]:
     """What its face's controls and its shapes do."""
     for t in face_trials(character):
-        yield Tried(t.name, t.about, partial(face_pose, character, t), True, face=t)
+        yield Tried(t.name, t.about, partial(face_pose, character, t), contact=True, face=t)
     for name, about, strengths in shape_trials(character):
-        yield Tried(name, about, partial(shaped_pose, character, strengths), True)
+        yield Tried(name, about, partial(shaped_pose, character, strengths), contact=True)
 
 
 def angle_tried(character: Character, sweep: Sweep, angle: float) -> Tried:

@@ -95,9 +95,8 @@ class Bench:
         self.character = character
         self.deformer = Deformer(character)
         self.rest, self.limits, self.by = _seal(character), limits_of(character), _deforms_by(character)
-        self._rows: list[
-            tuple[tuple[np.ndarray, np.ndarray], np.ndarray]
-        ] = []  # held so before: which points that are held otherwise now
+        # held so before, and which points are held otherwise now
+        self._rows: list[tuple[tuple[np.ndarray, np.ndarray], np.ndarray]] = []
         self._lids: LidLook | None = None
 
     @cached_property
@@ -114,7 +113,7 @@ class Bench:
         character = self.character
         pose = tried.pose()
         kept = self._kept(tried, pose, with_live)
-        figures = kept.figures
+        figures = replace(kept.figures, touching_told=tried.body)
         if tried.face is not None:
             self._lids = self._lids or LidLook(character)
             figures = replace(figures, lidded=self._lids.look(kept.points.astype(float), tried.face.shut))
@@ -135,7 +134,8 @@ class Bench:
     def _kept(self, tried: Tried, pose: Pose, with_live: bool) -> _Kept:
         """What is known of a pose: what was known of it before where its points are where they were then."""
         even = even_pose(self.character, pose, pose.skin_matrices(self.deformer.rest_inverse))
-        key = (self.rest, tried.name, tried.contact or tried.body, even)
+        touch = tried.contact or tried.body
+        key = (self.rest, tried.name, touch, even)
         before = _KEPT.peek(key)
         points, away = self._deformed(pose, with_live, before)
         if before is not None and (
@@ -143,8 +143,7 @@ class Bench:
         ):
             made = replace(before, away=away, held=self._held, by=self.by, pose=pose)
         else:
-            figures = self.measurer.measure(points.astype(float), contact=tried.contact or tried.body, even=even)
-            figures = replace(figures, touching_told=tried.body)
+            figures = self.measurer.measure(points.astype(float), contact=touch, even=even)
             made = _Kept(points, away, figures, self.by, self._held, pose)
         _KEPT.put(key, made)
         return made

@@ -49,8 +49,9 @@ class Limbs:
             getattr(self, name).reverse()
 
 
-def find_legs(body: Body, tips: list[int], head: int) -> Limbs:
-    """From the crotch, half way between the soles through the inside, to the hips; ankle and knee on the way."""
+def find_legs(body: Body, tips: list[int], head: int) -> tuple[Limbs, Line]:
+    """From the crotch, half way between the soles through the inside, to the hips; ankle and knee on the way.  And the trunk's
+    line, from the head's tip to the middle between the hips."""
     solid = body.solid
     legs = Limbs(tips)
     crotch = 0.5 * float(body.table[tips[0], tips[1]])
@@ -61,19 +62,18 @@ def find_legs(body: Body, tips: list[int], head: int) -> Limbs:
     for line in lines:
         s0, s1 = line.s_of(0.66 * crotch), line.s_of(0.97 * crotch)
         legs.roots.append(line.at(s1) + line.way(s0, s1) * (HIP_RISE * legs.thick + 0.03 * crotch))
-    legs.roots = _in_the_pelvis(body, legs.roots, head)
-    for k, line in enumerate(lines):
-        legs.lines.append(ended(line, line.s_of(0.97 * crotch), legs.roots[k], solid))
+    legs.roots, trunk = _in_the_pelvis(body, legs.roots, head)
+    legs.lines = [ended(x, x.s_of(0.97 * crotch), r, solid) for x, r in zip(lines, legs.roots, strict=True)]
     prior = Prior(((ANKLE_AT, 0.06), (ANKLE_AT + (1 - ANKLE_AT) * P.knee, 0.04)), (0.25, 1.0, 1.0), 0.15)
     legs.corners = corners_of(legs.lines, prior)
     legs.lower = [joint_at(x, c.share[0]) for x, c in zip(legs.lines, legs.corners, strict=True)]
     legs.upper = [joint_at(x, c.share[1]) for x, c in zip(legs.lines, legs.corners, strict=True)]
-    return legs
+    return legs, trunk
 
 
-def _in_the_pelvis(body: Body, roots: list[np.ndarray], head: int) -> list[np.ndarray]:
+def _in_the_pelvis(body: Body, roots: list[np.ndarray], head: int) -> tuple[list[np.ndarray], Line]:
     """The roots of the legs where thighs that touch have hidden the crotch: the middle between hips lies in the pelvis's flesh,
-    nearly as deep as it gets, and they lie no farther apart than that is wide."""
+    nearly as deep as it gets, and they lie no farther apart than that is wide.  And the trunk's line to that middle."""
     solid, middle = body.solid, 0.5 * (roots[0] + roots[1])
     trunk = between(body, body.place(head), middle)
     up = np.linspace(0.0, PELVIS * body.tall, 40)
@@ -83,10 +83,11 @@ def _in_the_pelvis(body: Body, roots: list[np.ndarray], head: int) -> list[np.nd
     k = int(np.argmax(depth >= PELVIS_DEEP * most))
     k = int(np.searchsorted(up, up[k] - PELVIS_LEAST * body.tall))  # a little is the shape's own
     if k == 0:
-        return roots
+        return roots, trunk
     half = 0.5 * float(np.linalg.norm(roots[0] - roots[1]))
     narrower = min(1.0, PELVIS_WIDE * most / max(half, 1e-9))
-    return [way[k] + (r - middle) * narrower for r in roots]
+    roots = [way[k] + (r - middle) * narrower for r in roots]
+    return roots, between(body, body.place(head), 0.5 * (roots[0] + roots[1]))
 
 
 def find_arms(body: Body, roles: Roles, feet: list[int]) -> Limbs:
@@ -197,7 +198,7 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     """Joints of an upright body, left and right each on its own.  options: spine, neck, tail, digits, toes.  wings: its left and
     right are those of its shoulders, as its legs are small beside them."""
     solid, h = body.solid, roles["head"]
-    legs = find_legs(body, [roles["foot_c"], roles["foot_d"]], h)
+    legs, trunk = find_legs(body, [roles["foot_c"], roles["foot_d"]], h)
     arms = find_arms(body, roles, legs.tips)
     across = unit(flat(legs.roots[0] - legs.roots[1]))
     if (arms.roots[0] - arms.roots[1]) @ across < 0:
@@ -212,7 +213,6 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
         across, facing = -across, -facing
     middle = 0.5 * (legs.roots[0] + legs.roots[1])
     sketch = Sketch(frame=frame_facing(facing, middle, sure), cost=roles.cost)
-    trunk = between(body, body.place(h), middle)
     spine = _spine(body, sketch, trunk, legs, arms, options, across)
     near = body.far[h] < max(spine.narrow, 0.3 * body.parts(h, *arms.tips))
     up_head = unit(trunk.at(max(spine.head - 1.2 * spine.girth, 0.5 * spine.head)) - trunk.at(spine.neck))
