@@ -32,11 +32,13 @@ def number(value: Any) -> float | None:
 def _values(value: Any) -> Inputs:
     """What of a pose is numbers: a page that holds something else is shown what is left."""
     given = value.items() if isinstance(value, dict) else ()
-    return {
-        str(control): {str(k): n for k, v in channels.items() if (n := number(v)) is not None}
-        for control, channels in given
-        if isinstance(channels, dict)
-    }
+    return {str(control): _numbers(channels) for control, channels in given if isinstance(channels, dict)}
+
+
+def _numbers(channels: dict[Any, Any]) -> dict[str, float]:
+    if set(map(type, channels.values())) == {float} and all(map(isfinite, channels.values())):
+        return channels  # a face has hundreds, in every frame
+    return {str(k): n for k, v in channels.items() if (n := number(v)) is not None}
 
 
 def _sentences(value: Any) -> frozenset[str]:

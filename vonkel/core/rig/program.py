@@ -147,8 +147,17 @@ class RigProgram:
         return [self.slots[Slot.joint(n)] for n in self.joint_names]
 
     @cached_property
-    def _limits(self) -> dict[int, tuple[float, float]]:
-        return {index: (low, high) for index, low, high in self.bounds}
+    def _ways(self) -> dict[str, dict[str, tuple[int, float, float]]]:
+        """Control → channel → (value index, low, high)."""
+        limits = {index: (low, high) for index, low, high in self.bounds}
+        found: dict[str, dict[str, tuple[int, float, float]]] = {}
+        for (control, channel), index in self.channels.items():
+            found.setdefault(control, {})[channel] = (index, *limits.get(index, _FREE))
+        return found
+
+    @cached_property
+    def _shape_values(self) -> list[tuple[str, int]]:
+        return [(n, self.channels[("shapes", n)]) for n in self.shape_names]
 
     @cached_property
     def _control_slots(self) -> dict[str, int]:
@@ -208,12 +217,14 @@ class RigProgram:
     def values(self, inputs: Inputs) -> Values:
         """Channel values in program order, those given clamped to their limits; unknown names are passed over."""
         values = list(self.rest_values)
-        channels, limits = self.channels, self._limits
         for control, given in inputs.items():
+            ways = self._ways.get(control)
+            if ways is None:
+                continue
             for channel, value in given.items():
-                index = channels.get((control, channel))
-                if index is not None:
-                    low, high = limits.get(index, _FREE)
+                way = ways.get(channel)
+                if way is not None:
+                    index, low, high = way
                     values[index] = low if value < low else high if value > high else value
         return values
 
@@ -233,7 +244,7 @@ class RigProgram:
             state[slot] = frame_of(frame)
         for run in self._shape_runs:
             run(state, values)
-        return {n: values[self.channels[("shapes", n)]] for n in self.shape_names}
+        return {n: values[i] for n, i in self._shape_values}
 
     @cached_property
     def _shape_runs(self) -> list[Callable[[State, Values], None]]:
@@ -263,7 +274,7 @@ class RigProgram:
             joints=joints,
             scales=scales,
             controls=ControlFrames(list(state), self._control_slots),
-            shapes={n: values[self.channels[("shapes", n)]] for n in self.shape_names},
+            shapes={n: values[i] for n, i in self._shape_values},
             values=tuple(values),
             size=size,
             centre=centre,

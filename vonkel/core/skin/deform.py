@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import OrderedDict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -68,11 +68,11 @@ class _Some:
 
 @dataclass(frozen=True)
 class _Last:
-    """What was deformed last: how, by which matrices, with which shapes on (those that are on, by name)."""
+    """What was deformed last: how, by which matrices, and (s,) how strong each shape was."""
 
     method: str
     matrices: np.ndarray
-    shapes: dict[str, float]
+    on: np.ndarray
 
 
 class _Handed:
@@ -106,11 +106,6 @@ class _Handed:
         """(j + h, 3, 4): from rest to the pose, of all joints that go out."""
         own = pose.skin_matrices(rest_inverse)
         return np.concatenate([own, self.between.at(pose, rest_inverse)]) if len(self.between.a) else own
-
-
-def _on(shapes: Mapping[str, object], strengths: Mapping[str, float]) -> dict[str, float]:
-    """The shapes that are on, by name, with their strengths."""
-    return {n: s for n in shapes if (s := strengths.get(n, 0.0))}
 
 
 class Deformer:
@@ -249,26 +244,33 @@ class Deformer:
 
     def shaped(self, strengths: dict[str, float]) -> np.ndarray:
         """(n, 3) float32: rest points with the morph targets added."""
-        if not any(strengths.get(n, 0.0) for n in self.shapes):
-            return self.rest
         loose = self._loose
-        self._all_shapes.put(self.rest, self._all_shapes.on(strengths, loose), self._shaped)
+        shaped = self._put_on(self._all_shapes.on(strengths, loose))
         if not loose:
-            return self._shaped
-        out = self._shaped.copy()
+            return shaped
+        out = shaped.copy()
         for name, moves in loose.items():
             out += np.float32(strengths.get(name, 0.0)) * moves
         return out
+
+    def _put_on(self, on: np.ndarray) -> np.ndarray:
+        """(n, 3) float32: rest points with shapes on by strengths (s,)."""
+        if not on.any():
+            return self.rest
+        self._all_shapes.put(self.rest, on, self._shaped)
+        return self._shaped
 
     def deform(self, pose: Pose, method: str | None = None) -> np.ndarray:
         """Points at `pose`: as the skin says, smoothed if it is, or plainly by "linear", "dual", or HANDED."""
         if method is None and self.joints is not None and (self.mix is not None or self.smoother is not None):
             return self._as_it_says(pose)
-        points = self.shaped(pose.shapes)
         self.changed = None
+        method = method or self.method
+        if self._follows(pose, method):
+            return self._on_from_last(pose, "linear" if method == HANDED else method)
+        points = self.shaped(pose.shapes)
         if self.joints is None:
             return points
-        method = method or self.method
         if method == HANDED and self.handed is not None:
             self._last = None
             matrices = self.handed.matrices(pose, self.rest_inverse)
@@ -276,17 +278,6 @@ class Deformer:
             self._blend("linear", matrices, points, self.handed.joints, self.handed.weights, self._out)
             return self._out
         method = "linear" if method == HANDED else method
-        if not pose.scaled and not self._loose:
-            now = _Last(method, pose.rigid_matrices(self.rest_inverse), _on(self.shapes, pose.shapes))
-            some = self._since_last(now)
-            if some is not None:
-                self._blend(method, now.matrices, points.take(some.rows, 0), some.joints, some.weights, some.out)
-                self._out[some.rows] = some.out
-                self.changed = some.rows
-            else:
-                self._blend(method, now.matrices, points, self.joints, self.weights, self._out)
-            self._last = now
-            return self._out
         self._last = None
         if method == "dual":
             if pose.scaled:  # scale cannot be blended as a rotation: it goes first, linearly, at rest
@@ -295,6 +286,28 @@ class Deformer:
         else:
             matrices = pose.skin_matrices(self.rest_inverse)
         self._blend(method, matrices, points, self.joints, self.weights, self._out)
+        return self._out
+
+    def _follows(self, pose: Pose, method: str) -> bool:
+        """Whether what a pose moves can be told from what the one before it did."""
+        if self.joints is None or pose.scaled or self._loose:
+            return False
+        return method != HANDED or self.handed is None
+
+    def _on_from_last(self, pose: Pose, method: str) -> np.ndarray:
+        """As `deform`, of those points alone that moved since the last call."""
+        from . import kernels
+
+        on = self._all_shapes.on(pose.shapes, {})
+        now = _Last(method, pose.rigid_matrices(self.rest_inverse), on)
+        some, points = self._since_last(now), self._put_on(on)
+        if some is not None:
+            self._blend(method, now.matrices, points.take(some.rows, 0), some.joints, some.weights, some.out)
+            kernels.put_at(some.rows, some.out, self._out)
+            self.changed = some.rows
+        else:
+            self._blend(method, now.matrices, points, self.joints, self.weights, self._out)
+        self._last = now
         return self._out
 
     def _as_it_says(self, pose: Pose) -> np.ndarray:
@@ -316,13 +329,15 @@ class Deformer:
         if last is None or last.method != now.method:
             return None
         assert self.joints is not None
-        moved = (now.matrices != last.matrices).any(axis=(1, 2))
-        shapes = sorted(n for n in now.shapes.keys() | last.shapes.keys() if now.shapes.get(n) != last.shapes.get(n))
-        key = moved.tobytes() + "\0".join(shapes).encode()
+        moved = (now.matrices != last.matrices).reshape(len(now.matrices), -1).any(1)
+        shapes = now.on != last.on
+        if 2 * np.count_nonzero(shapes) > len(shapes):  # while a face plays, some stand still by chance in each frame
+            shapes[:] = True
+        key = moved.tobytes() + shapes.tobytes()
         if key not in self._somes:
             touched = (moved[self.joints] & (self.weights > 0)).any(1)
-            for name in shapes:
-                touched[self.shapes[name][0]] = True
+            for k in np.flatnonzero(shapes):
+                touched[self.shapes[self._all_shapes.names[int(k)]][0]] = True
             rows = np.flatnonzero(touched)
             self._somes[key] = None
             if len(rows) < 0.6 * len(self.rest):

@@ -92,6 +92,24 @@ def dual(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, q: np.ndar
         out[i, 2] = z + s2 * (b * ty - c * tx + a * h - e * d + b * g - c * f)
 
 
+@compiled_loosely
+def moved(rest: np.ndarray, rows: np.ndarray, moves: np.ndarray, out: np.ndarray) -> None:
+    """Rows (m,) of out (n, 3): as they are in rest (n, 3), and moved by moves (m, 3).  Indexing by an array takes tenfold."""
+    for i in range(len(rows)):
+        r = rows[i]
+        for k in range(3):
+            out[r, k] = rest[r, k] + moves[i, k]
+
+
+@compiled_loosely
+def put_at(rows: np.ndarray, values: np.ndarray, out: np.ndarray) -> None:
+    """Rows (m,) of out (n, 3) become values (m, 3)."""
+    for i in range(len(rows)):
+        r = rows[i]
+        for k in range(3):
+            out[r, k] = values[i, k]
+
+
 @compiled
 def dual_quaternions(m: np.ndarray, out: np.ndarray) -> None:
     """Rigid matrices m (j, 3, 4) float64 → out (j, 8) float32: rotation (w, x, y, z), then ½ t q."""

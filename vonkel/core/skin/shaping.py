@@ -42,10 +42,9 @@ class Shapes:
 
     def put(self, rest: np.ndarray, on: np.ndarray, out: np.ndarray) -> None:
         """Points that shapes move, of out (n, 3), as they are at rest (n, 3) and moved by strengths (s,)."""
+        from . import kernels
+
         strong = np.flatnonzero(on)
-        if not len(strong):
-            out[self.at] = rest[self.at]
-            return
         few = len(strong) < 0.5 * len(on)
         moves = on[strong] @ self.table[strong] if few else on @ self.table
-        out[self.at] = rest[self.at] + np.asarray(moves).reshape(-1, 3)
+        kernels.moved(rest, self.at, np.asarray(moves).reshape(-1, 3), out)
