@@ -13,6 +13,8 @@ from vonkel.core.linear.baking import handed_over, nearness
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import BINDINGS, bind_skin
 from vonkel.core.skin.brush import BRUSHES, Brush, Painting
+from vonkel.core.skin.direct import Direct
+from vonkel.core.skin.kernels import linear4
 from vonkel.core.skin.smoothing import Smoother
 from vonkel.core.skin.strays import strays_of
 from vonkel.core.trials import run_trials
@@ -73,6 +75,9 @@ def against_a_copy(c):
 
     deformer, poses, turn = Deformer(c), trials(c), [0]
     smoother, posed = Smoother(c, 8), deformer.deform(poses[0]).copy()
+    direct, rest, put = Direct(c, 8, deformer.joints, deformer.weights), deformer.rest, np.empty_like(posed)
+    moves = poses[0].rigid_matrices(deformer.rest_inverse)
+    flat = np.ascontiguousarray(moves.reshape(-1, 12), np.float32)
 
     def go(method):
         turn[0] += 1
@@ -81,7 +86,9 @@ def against_a_copy(c):
     works = {
         "linear": lambda: go("linear"),
         "dual": lambda: go("dual"),
+        "linear, every point, one thread": lambda: linear4(rest, deformer.joints, deformer.weights, flat, put),
         "8 rounds of smoothing": lambda: smoother(posed, posed),
+        "8 rounds beforehand, in the blend's place": lambda: direct(moves, rest, put),
     }
     copied, cold_copy = best(lambda: np.copyto(b, a)), cold(lambda: np.copyto(b, a))
     print(f"{len(c.points):,} points: a copy {1e6 * copied:.0f} µs in cache, {1e6 * cold_copy:.0f} µs out of it")

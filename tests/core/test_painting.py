@@ -14,10 +14,12 @@ from vonkel.core.formats.weights import read_weights, write_csv, write_json
 from vonkel.core.geometry.rotations import matrix_from_rotation_vector
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.geometry.walking import ground_of
-from vonkel.core.skin import Deformer
+from vonkel.core.skin import Deformer, reference
 from vonkel.core.skin.bind import bind_skin
 from vonkel.core.skin.brush import BRUSHES, Brush, Painting
 from vonkel.core.skin.carrying import carried, source_of
+from vonkel.core.skin.direct import BALL
+from vonkel.core.skin.smoothing import mesh_of
 from vonkel.core.skin.strays import strays_of
 from vonkel.core.skin.zones import Zone, zone_of
 from vonkel.core.trials.measure import Measurer
@@ -31,6 +33,10 @@ LOOK = (0.0, 0.0, 0.0)  # from nowhere: both faces
 @pytest.fixture(scope="module")
 def tube(tube_character):
     return bind_skin(tube_character, influences=3)
+
+
+def turned(*by):
+    return matrix_from_rotation_vector(np.array(by, float))
 
 
 def near(c, place):
@@ -349,6 +355,51 @@ def test_smoothing_keeps_rest_follows_a_turn_and_evens_a_fold(tube):
         for c in (hard, hard.with_(skin=hard.skin.model_copy(update={"smoothing": 10})))
     )
     assert evened.stretch_most < 0.7 * folded.stretch_most
+
+
+def _evened(mesh, rounds):
+    """What each joined point has in the evened others, as a plain table: rounds of half the way to the neighbours' mean."""
+    first, of, _, rows, cols, *_ = mesh_of(mesh)
+    counts = np.diff(rows.astype(int))
+    once = 0.5 * np.eye(len(first))
+    once[np.repeat(np.arange(len(first)), counts), cols] += 0.5 / np.repeat(counts, counts)
+    return first, of, np.linalg.matrix_power(once, rounds)
+
+
+def test_smoothing_beforehand_is_direct_delta_mush(tube):
+    """Le & Lewis 2019, section 3, by plain sums of homogeneous moments and singular values."""
+    before, _ = apply_step(tube, "skin.after", {"rounds": 6, "by": "beforehand"})
+    deformer, bent = (
+        Deformer(before),
+        pose_from_turns(tube, {"tail_2": turned(0.5, 0.4, 1.3), "tail_3": turned(1.4, 0, 0)}),
+    )
+    first, of, evened = _evened(tube, 6)
+    matrices = bent.rigid_matrices(deformer.rest_inverse)
+    weights = table_of(tube).held.toarray()[:, [tube.skin.joints.index(j.name) for j in tube.joints]][first]
+    wanted = reference.direct(tube.points[first], weights, evened, matrices, BALL)[of]
+    found = deformer.deform(bent).copy()
+    # What is held by less than 1e-4 goes with the strongest joint, less than half a metre away.
+    assert np.abs(found - wanted).max() < 5e-5
+    some = np.array([3, 60, 61, 119])
+    assert np.array_equal(deformer.deform_some(bent, some), found[some])
+    # Held otherwise, what hangs on those points is worked out anew, as if all were.
+    rows, joints = np.arange(60, 72), np.zeros((12, deformer.joints.shape[1]), np.uint16)
+    weights = np.zeros(joints.shape, np.float32)
+    weights[:, 0], joints[:, 0] = 1.0, tube.joint_index["tail_3"]
+    deformer.hold(rows, joints, weights)
+    fresh, _ = apply_step(before, "skin.hold", {"points": rows.tolist(), "joint": "tail_3", "weight": 1.0})
+    assert np.abs(deformer.deform(bent) - Deformer(fresh).deform(bent)).max() < 1e-6
+
+
+def test_smoothing_beforehand_keeps_rest_whole_turns_and_comes_near_smoothing_in_the_pose(tube):
+    one, other = (apply_step(tube, "skin.after", {"rounds": 8, "by": by})[0] for by in ("posed", "beforehand"))
+    mush, direct = Deformer(one), Deformer(other)
+    assert np.abs(direct.deform(pose_from_turns(tube, {})) - tube.points).max() < 1e-6
+    whole = pose_from_turns(tube, {"tail_1": turned(0.3, 0.5, -0.9)})
+    assert np.abs(direct.deform(whole) - Deformer(tube).deform(whole)).max() < 2e-6
+    bent = pose_from_turns(tube, {"tail_2": turned(0, 0, 0.8)})
+    apart = np.linalg.norm(mush.deform(bent) - direct.deform(bent), axis=1)
+    assert np.sqrt((apart**2).mean()) < 0.01
 
 
 def test_a_painted_blend_lies_between_both_methods(tube):

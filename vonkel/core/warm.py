@@ -51,8 +51,9 @@ def warm() -> None:
     settled(rows, cols, np.zeros(6, np.int32), csr_matrix(np.eye(2)[[0, 0, 1, 0, 1, 1]]), 2)
     from .rig import compile_rig
 
-    smoothed = bound.with_(skin=bound.skin and bound.skin.model_copy(update={"smoothing": 2}))
-    Deformer(smoothed).deform(compile_rig(smoothed).evaluate({}))
+    for by in ("posed", "beforehand"):
+        smoothed = bound.with_(skin=bound.skin and bound.skin.model_copy(update={"smoothing": 2, "smoother": by}))
+        Deformer(smoothed).deform(compile_rig(smoothed).evaluate({}))
     _warm_editing(bound)
     Deformer(wide).deform(compile_rig(wide).evaluate({}))
     from .geometry.topology import topology_of

@@ -105,16 +105,22 @@ def mix(character: Character, p: Mix) -> Character:
 
 class After(Params):
     rounds: int = Field(8, ge=0, le=40, description="how often the posed skin is evened; 0: not at all")
+    by: Literal["posed", "beforehand"] = Field(
+        "posed",
+        description="posed: in every pose, after the blend; beforehand: worked out from rest, quicker, in the blend's place",
+    )
 
 
-@step(
-    "skin.after",
-    After,
-    lambda c, p: f"Smooth after skinning, {p.rounds} rounds" if p.rounds else "No smoothing after skinning",
-)
+def _said_of_smoothing(c: Character, p: After) -> str:
+    if not p.rounds:
+        return "No smoothing after skinning"
+    return f"Smooth {'after skinning' if p.by == 'posed' else 'the skin beforehand'}, {p.rounds} rounds"
+
+
+@step("skin.after", After, _said_of_smoothing)
 def after(character: Character, p: After) -> Character:
     """Smooth the posed skin, keeping what was modelled (delta mush); what goes out is solved to come near it."""
-    return character.with_(skin=_skin_of(character).model_copy(update={"smoothing": p.rounds}))
+    return character.with_(skin=_skin_of(character).model_copy(update={"smoothing": p.rounds, "smoother": p.by}))
 
 
 class Rigid(Params):

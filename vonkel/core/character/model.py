@@ -334,7 +334,8 @@ class HandedSkin(Frozen):
 class Skin(Frozen):
     """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k).
 
-    `mixed` blends both methods: `skin/mix` (n,) is the dual one's share.  `smoothing`: rounds of smoothing after skinning.
+    `mixed` blends both methods: `skin/mix` (n,) is the dual one's share.  `smoothing`: rounds of smoothing after skinning,
+    done after the blend once it is posed, or worked out beforehand in its place.
     What `locked` joints hold is left alone by whatever changes single weights.
     """
 
@@ -343,6 +344,7 @@ class Skin(Frozen):
     handed: HandedSkin | None = None
     method: Literal["linear", "dual", "mixed"] = "dual"
     smoothing: Annotated[int, Field(ge=0, le=40)] = 0
+    smoother: Literal["posed", "beforehand"] = "posed"
     influences: int = 4
 
 

@@ -128,6 +128,7 @@ def seal_of(character: Character) -> str:
         arrays.hash_of("skin/mix") if skin.method == "mixed" and "skin/mix" in arrays else "",
         skin.method,
         skin.smoothing,
+        *([skin.smoother] if skin.smoothing and skin.smoother != "posed" else []),
         [(j.place, j.turn) for j in character.joints],
         [character.joint_index.get(n, -1) for n in skin.joints],
     ]

@@ -105,6 +105,7 @@ def bind_skin(
             method=deforming,
             influences=influences,
             smoothing=character.skin.smoothing if character.skin else 0,
+            smoother=character.skin.smoother if character.skin else "posed",
         ),
         arrays={"skin/joints": index, "skin/weights": weights},
     )

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import os
 from collections import OrderedDict
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 
 from ..character import Character
+from ..geometry.halves import in_halves
 from ..geometry.rotations import matrix_from_quaternion
 from ..rig.program import Pose
 from .between import Betweens, handed_fresh
 from .correctives import Correctives
+from .direct import Direct
 from .shaping import Shapes
 from .smoothing import Smoother
 
@@ -35,25 +35,6 @@ def mix_of(character: Character) -> np.ndarray:
     """(n,) float32: the dual method's share of each point; all of it where nothing is said."""
     mix = character.arrays.get("skin/mix")
     return np.ones(len(character.points), np.float32) if mix is None else mix
-
-
-HALVES_FROM = 12_000  # points from which a second thread is worth its start
-_second = ThreadPoolExecutor(1, thread_name_prefix="deform") if (os.cpu_count() or 1) > 1 else None
-
-
-def in_halves(kernel: Callable[..., None], points: np.ndarray, *arrays: np.ndarray, out: np.ndarray) -> None:
-    """Run a loop over points on two threads: it lets go of the interpreter's lock and each half is its own.
-
-    `arrays`: joints and weights, cut like the points, then the transforms, given whole.
-    """
-    joints, weights, transforms = arrays
-    if _second is None or len(points) < HALVES_FROM:
-        kernel(points, joints, weights, transforms, out)
-        return
-    h = len(points) // 2
-    other = _second.submit(kernel, points[h:], joints[h:], weights[h:], transforms, out[h:])
-    kernel(points[:h], joints[:h], weights[:h], transforms, out[:h])
-    other.result()
 
 
 @dataclass(frozen=True)
@@ -135,6 +116,7 @@ class Deformer:
         self._live = np.empty_like(self.rest)  # smoothed or mixed points
         self.mix: np.ndarray | None = None
         self.smoother: Smoother | None = None
+        self.direct: Direct | None = None
         self._last: _Last | None = None  # what `_out` is of
         self._somes: OrderedDict[bytes, _Some | None] = OrderedDict()
         self.changed: np.ndarray | None = None  # the points that the last call moved; None: any of them
@@ -149,7 +131,11 @@ class Deformer:
         if self.joints is not None:
             self.mix = mix_of(character)[:, None].copy() if self.method == "mixed" else None
             rounds = character.skin.smoothing if character.skin else 0
-            self.smoother = Smoother(character, rounds) if rounds else None
+            if rounds and character.skin and character.skin.smoother == "beforehand":
+                self.direct = Direct(character, rounds, self.joints, self.weights)
+                self._hard = np.flatnonzero(~self.direct.soft)
+            elif rounds:
+                self.smoother = Smoother(character, rounds)
         self.handed = _Handed(character) if handed_fresh(character) else None
 
     def hold(self, rows: np.ndarray, joints: np.ndarray, weights: np.ndarray) -> None:
@@ -158,6 +144,8 @@ class Deformer:
         heavy = np.argsort(-weights, axis=1, kind="stable")
         self.joints[rows] = np.take_along_axis(joints, heavy, 1)
         self.weights[rows] = np.take_along_axis(weights, heavy, 1)
+        if self.direct is not None:
+            self.direct.hold(rows)
         self.handed = None  # it was made for what they were held by
         self._last, self.changed = None, None
         self._somes.clear()
@@ -206,11 +194,33 @@ class Deformer:
             return out
         if over:
             return self._by("linear", pose, points)
+        if self.direct is not None:
+            return self._directly(pose, points, np.empty_like(points))
+        return self._as_held(pose, points)
+
+    def _as_held(self, pose: Pose, points: np.ndarray, rows: np.ndarray | slice = slice(None)) -> np.ndarray:
+        """(r, 3) new: points held as points `rows` of the skin are, as the skin says, without what comes after the blend."""
         if self.method == "mixed":
             assert self.mix is not None
-            a, b = (self._by(m, pose, points) for m in ("linear", "dual"))
-            return np.asarray(a + self.mix * (b - a))
-        return self._by(self.method, pose, points)
+            a, b = (self._by(m, pose, points, rows) for m in ("linear", "dual"))
+            return np.asarray(a + self.mix[rows] * (b - a))
+        return self._by(self.method, pose, points, rows)
+
+    def _directly(self, pose: Pose, points: np.ndarray, out: np.ndarray, rows: np.ndarray | None = None) -> np.ndarray:
+        """(r, 3), in `out`: rest points moved by the moments of their neighbourhoods; parts that aren't skin as they are held.
+
+        points (r, 3): of the whole mesh, or of points `rows` (r,) of it.
+        """
+        assert self.direct is not None and self.joints is not None
+        hard = self._hard if rows is None else np.flatnonzero(~self.direct.soft[rows])
+        if len(hard):
+            out[hard] = self._as_held(pose, points[hard], hard if rows is None else rows[hard])
+        if pose.scaled:
+            scaled, some = np.empty_like(points), slice(None) if rows is None else rows
+            self._blend("linear", self._scales(pose), points, self.joints[some], self.weights[some], scaled)
+            points = scaled
+        self.direct(pose.rigid_matrices(self.rest_inverse), points, out, rows)
+        return out
 
     def _by(self, method: str, pose: Pose, points: np.ndarray, rows: np.ndarray | slice = slice(None)) -> np.ndarray:
         """(r, 3) new: points held as points `rows` of the skin are, by "linear" or "dual"."""
@@ -235,11 +245,10 @@ class Deformer:
             return np.asarray(self.deform(pose, HANDED)[rows])  # its targets are of the whole
         if method is None and self.smoother is not None:
             return np.asarray(self._as_it_says(pose)[rows])  # what is smoothed hangs together: all of it is deformed
-        method = method or self.method
-        if method == "mixed":
-            assert self.mix is not None
-            a, b = (self.deform_some(pose, rows, m) for m in ("linear", "dual"))
-            return np.asarray(a + self.mix[rows] * (b - a))
+        if method is None and self.direct is not None:
+            return self._directly(pose, points, np.empty_like(points), rows)
+        if method is None:
+            return self._as_held(pose, points, rows)
         return self._by("linear" if method == HANDED else method, pose, points, rows)
 
     def shaped(self, strengths: dict[str, float]) -> np.ndarray:
@@ -262,7 +271,8 @@ class Deformer:
 
     def deform(self, pose: Pose, method: str | None = None) -> np.ndarray:
         """Points at `pose`: as the skin says, smoothed if it is, or plainly by "linear", "dual", or HANDED."""
-        if method is None and self.joints is not None and (self.mix is not None or self.smoother is not None):
+        more = self.mix is not None or self.smoother is not None or self.direct is not None
+        if method is None and self.joints is not None and more:
             return self._as_it_says(pose)
         self.changed = None
         method = method or self.method
@@ -312,6 +322,9 @@ class Deformer:
 
     def _as_it_says(self, pose: Pose) -> np.ndarray:
         """Mixed of both methods where the skin says so, then smoothed."""
+        if self.direct is not None:
+            self.changed = None
+            return self._directly(pose, self.shaped(pose.shapes), self._live)
         if self.mix is not None:
             self._live[:] = self.deform(pose, "linear")
             dual = self.deform(pose, "dual")
@@ -365,11 +378,12 @@ class Deformer:
         from . import kernels
 
         assert joints is not None
+        run: Callable[..., None]
         if method == "dual":
             q = np.empty((len(matrices), 8), np.float32)
             kernels.dual_quaternions(np.ascontiguousarray(matrices), q)
-            in_halves(kernels.dual, points, joints, weights, q, out=out)
+            transforms, run = q, kernels.dual
         else:
-            flat = np.ascontiguousarray(matrices.reshape(-1, 12), np.float32)
+            transforms = np.ascontiguousarray(matrices.reshape(-1, 12), np.float32)
             run = kernels.linear4 if joints.shape[1] == 4 else kernels.linear_any
-            in_halves(run, points, joints, weights, flat, out=out)
+        in_halves(lambda p, j, w, o: run(p, j, w, transforms, o), points, joints, weights, out=out)

@@ -65,3 +65,28 @@ def deform(character: Character, pose: Pose, strengths: dict[str, float] | None 
         scaled[:, :, :3] *= pose.scales[:, None, :]
         points = linear(points, joints, weights, scaled @ inverse)
     return dual(points, joints, weights, pose.rigid_matrices(inverse))
+
+
+def direct(
+    points: np.ndarray, weights: np.ndarray, evened: np.ndarray, matrices: np.ndarray, ball: float
+) -> np.ndarray:
+    """Direct delta mush (Le & Lewis 2019, section 3): homogeneous moments, and the nearest rotation by singular values.
+
+    points (n, 3); weights (n, j) of all joints; evened (n, n): what each point has in the evened others; matrices (j, 3, 4).
+    ball: of each patch's spread, added to its second moments the same in all directions.
+    """
+    four = np.column_stack([points, np.ones(len(points))])
+    out = np.empty_like(points)
+    for i, row in enumerate(evened):
+        some = np.flatnonzero(row)
+        u, share = four[some], row[some, None] * weights[some]  # (s, 4), (s, j)
+        moments = np.einsum("sj,sa,sb->jab", share, u, u)
+        middle = row[some] @ points[some]
+        spread = row[some] @ ((points[some] - middle) ** 2).sum(1)
+        moments[:, :3, :3] += (ball * spread if spread > 0 else 1.0) * np.eye(3) * share.sum(0)[:, None, None]
+        moved = np.einsum("jra,jab->rb", matrices, moments)
+        q = moved[:, 3]
+        a, _, b = np.linalg.svd(moved[:, :3] - np.outer(q, middle))
+        turn = a @ np.diag([1.0, 1.0, np.sign(np.linalg.det(a @ b))]) @ b
+        out[i] = turn @ (points[i] - middle) + q
+    return out

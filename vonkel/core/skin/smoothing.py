@@ -15,9 +15,11 @@ from scipy.sparse.csgraph import reverse_cuthill_mckee
 from ..character import Character
 from ..compiled import compiled_loosely
 from ..derived import derived
+from ..geometry.halves import in_halves
 from ..geometry.topology import add_normals, topology_of, topology_of_triangles, welded_points
 from ..tolerances import PAIR
 
+PAY = 3_000  # points from which a second thread is worth its start
 STRENGTH = 0.5  # of the way to the neighbours' mean, each round
 
 
@@ -26,11 +28,12 @@ class Smoother:
 
     def __init__(self, character: Character, rounds: int) -> None:
         self.rounds = rounds
-        self.first, self.of, soft, self.rows, self.cols, self.triangles, self.side = _mesh_of(character)
+        self.first, self.of, soft, self.rows, self.cols, self.triangles, self.side = mesh_of(character)
         self.hard = np.flatnonzero(~soft)
         rest = np.ascontiguousarray(character.points[self.first], np.float32)
         self._a, self._b = np.empty_like(rest), np.empty_like(rest)
         self._normals, self._restored = np.empty_like(rest), np.empty_like(rest)
+        self._numbers = np.arange(len(rest))
         even = self._evened(rest)
         self.details = np.empty_like(rest)
         _details(rest, even, self._frames_at(even), self.side, self.details)
@@ -53,13 +56,17 @@ class Smoother:
         """Smooth posed points (n, 3) float32 into `out`, which may be the same array."""
         hard = posed[self.hard]
         even = self._evened(np.take(posed, self.first, 0))
-        _restored(even, self._frames_at(even), self.side, self.details, self._restored)
+        normals = self._frames_at(even)
+        in_halves(
+            lambda own, found: _restored(own[0], even, normals, self.side, self.details, found),
+            self._numbers, out=self._restored, least=PAY,
+        )  # fmt: skip
         np.take(self._restored, self.of, 0, out, "clip")
         out[self.hard] = hard
 
 
 @derived("points", "face_starts", "face_corners", "parts", most=4)
-def _mesh_of(character: Character) -> tuple[np.ndarray, ...]:
+def mesh_of(character: Character) -> tuple[np.ndarray, ...]:
     """Joined points: which of the mesh stand for them, which each point is, which are skin; neighbours; triangles; a neighbour
     of each."""
     points, topo = np.asarray(character.points, float), topology_of(character)
@@ -146,13 +153,17 @@ def _details(points: np.ndarray, even: np.ndarray, normals: np.ndarray, side: np
 
 
 @compiled_loosely
-def _restored(even: np.ndarray, normals: np.ndarray, side: np.ndarray, details: np.ndarray, out: np.ndarray) -> None:
-    for i in range(len(even)):
+def _restored(
+    start: int, even: np.ndarray, normals: np.ndarray, side: np.ndarray, details: np.ndarray, out: np.ndarray
+) -> None:
+    """Evened points from `start` on, as many as `out` has, with what evening took off put back in their frames."""
+    for o in range(len(out)):
+        i = start + o
         x, y, z = details[i, 0], details[i, 1], details[i, 2]
         tx, ty, tz, bx, by, bz, nx, ny, nz, ok = _axes(even, normals, side, i)
         if ok:
-            out[i, 0] = even[i, 0] + tx * x + bx * y + nx * z
-            out[i, 1] = even[i, 1] + ty * x + by * y + ny * z
-            out[i, 2] = even[i, 2] + tz * x + bz * y + nz * z
+            out[o, 0] = even[i, 0] + tx * x + bx * y + nx * z
+            out[o, 1] = even[i, 1] + ty * x + by * y + ny * z
+            out[o, 2] = even[i, 2] + tz * x + bz * y + nz * z
         else:  # as `_details` had it
-            out[i, 0], out[i, 1], out[i, 2] = even[i, 0] + x, even[i, 1] + y, even[i, 2] + z
+            out[o, 0], out[o, 1], out[o, 2] = even[i, 0] + x, even[i, 1] + y, even[i, 2] + z

@@ -266,6 +266,7 @@ export interface Skin {
   handed: HandedSkin | null;
   method: "linear" | "dual" | "mixed";
   smoothing: number;
+  smoother: "posed" | "beforehand";
   influences: number;
 }
 

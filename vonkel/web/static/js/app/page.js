@@ -147,7 +147,9 @@ function whichSkin(b) {
   if (b.over && skin.fresh) return `as handed over: linear skin, ${between} joints between`;
   return b.over
     ? "as handed over: linear skin"
-    : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? ", smoothed" : ""}`;
+    : skin.smoothing && skin.smoother === "beforehand"
+      ? "live: skin evened beforehand"
+      : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? ", smoothed" : ""}`;
 }
 
 function legend(b) {

@@ -104,10 +104,13 @@ function right(b) {
       acts(Object.entries(METHODS).map(deform)),
       stepForm(b, "skin.after", {
         label: "Smooth",
-        fields: { rounds: "smoothing after, rounds" },
-        values: { rounds: skin.smoothing || 8 },
+        fields: { rounds: "smoothing, rounds", by: "evened" },
+        values: { rounds: skin.smoothing || 8, by: skin.smoother },
         beside: skin.smoothing ? button("Don't smooth", () => b.step("skin.after", { rounds: 0 }), "small") : null,
       }),
+      skin.smoothing && skin.smoother === "beforehand"
+        ? h("p", { class: "soft" }, "Evened beforehand: the blend above leads only parts that aren't skin.")
+        : null,
     ]),
   ];
 }
