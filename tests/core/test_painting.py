@@ -368,7 +368,8 @@ def _evened(mesh, rounds):
 
 def test_smoothing_beforehand_is_direct_delta_mush(tube):
     """Le & Lewis 2019, section 3, by plain sums of homogeneous moments and singular values."""
-    before, _ = apply_step(tube, "skin.after", {"rounds": 6, "by": "beforehand"})
+    linear, _ = apply_step(tube, "skin.method", {"method": "linear"})
+    before, _ = apply_step(linear, "skin.after", {"rounds": 6, "by": "beforehand"})
     deformer, bent = (
         Deformer(before),
         pose_from_turns(tube, {"tail_2": turned(0.5, 0.4, 1.3), "tail_3": turned(1.4, 0, 0)}),
@@ -400,6 +401,17 @@ def test_smoothing_beforehand_keeps_rest_whole_turns_and_comes_near_smoothing_in
     bent = pose_from_turns(tube, {"tail_2": turned(0, 0, 0.8)})
     apart = np.linalg.norm(mush.deform(bent) - direct.deform(bent), axis=1)
     assert np.sqrt((apart**2).mean()) < 0.01
+
+
+def test_smoothing_beforehand_is_as_thick_in_a_twist_as_the_blend_it_goes_by(tube):
+    twist = pose_from_turns(tube, {"tail_2": turned(0, 2.4, 0)})  # the tube stands along y
+    thin = {}
+    for method in ("linear", "dual"):
+        c = apply_step(tube, "skin.method", {"method": method})[0]
+        for name, made in {"": c, "evened": apply_step(c, "skin.after", {"rounds": 3, "by": "beforehand"})[0]}.items():
+            posed = Deformer(made).deform(twist)
+            thin[method, name] = np.hypot(posed[:, 0], posed[:, 2])[np.hypot(*tube.points[:, [0, 2]].T) > 0.01].min()
+    assert thin["dual", "evened"] > 0.97 * thin["dual", ""] > 1.2 * thin["linear", "evened"]
 
 
 def test_a_painted_blend_lies_between_both_methods(tube):

@@ -107,7 +107,7 @@ class After(Params):
     rounds: int = Field(8, ge=0, le=40, description="how often the posed skin is evened; 0: not at all")
     by: Literal["posed", "beforehand"] = Field(
         "posed",
-        description="posed: in every pose, after the blend; beforehand: worked out from rest, quicker, in the blend's place",
+        description="posed: in every pose, after the blend; beforehand: worked out from rest, quicker; each point goes with its neighbourhood",
     )
 
 

@@ -335,7 +335,7 @@ class Skin(Frozen):
     """How the mesh follows.  Arrays `skin/joints` (n, k) uint16 into `joints` here, and `skin/weights` (n, k).
 
     `mixed` blends both methods: `skin/mix` (n,) is the dual one's share.  `smoothing`: rounds of smoothing after skinning,
-    done after the blend once it is posed, or worked out beforehand in its place.
+    done after the blend once it is posed, or worked out beforehand.
     What `locked` joints hold is left alone by whatever changes single weights.
     """
 

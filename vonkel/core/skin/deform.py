@@ -219,7 +219,7 @@ class Deformer:
             scaled, some = np.empty_like(points), slice(None) if rows is None else rows
             self._blend("linear", self._scales(pose), points, self.joints[some], self.weights[some], scaled)
             points = scaled
-        self.direct(pose.rigid_matrices(self.rest_inverse), points, out, rows)
+        self.direct(pose.rigid_matrices(self.rest_inverse), points, out, self._dual_share(rows), rows)
         return out
 
     def _by(self, method: str, pose: Pose, points: np.ndarray, rows: np.ndarray | slice = slice(None)) -> np.ndarray:
@@ -235,6 +235,13 @@ class Deformer:
         matrices = pose.rigid_matrices(inverse) if method == "dual" else pose.skin_matrices(inverse)
         self._blend(method, matrices, points, joints, weights, out)
         return out
+
+    def _dual_share(self, rows: np.ndarray | None) -> np.ndarray:
+        """(r,) float32: how much of the dual method there is in the blend at points `rows` (r,), or at all."""
+        if self.mix is not None:
+            share = self.mix[:, 0] if rows is None else self.mix[rows, 0]
+            return np.ascontiguousarray(share)
+        return np.full(len(self.rest) if rows is None else len(rows), float(self.method == "dual"), np.float32)
 
     def deform_some(self, pose: Pose, rows: np.ndarray, method: str | None = None) -> np.ndarray:
         """(r, 3) float32: some of the points at `pose`, for a patch under a brush."""

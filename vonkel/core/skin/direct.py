@@ -15,6 +15,7 @@ import numpy as np
 from ..character import Character
 from ..compiled import compiled, compiled_loosely
 from ..geometry.halves import in_halves
+from .kernels import dual_quaternions
 from .smoothing import PAY, STRENGTH, mesh_of
 
 MOST = 12  # joints that a point's neighbourhood may hang on; what more there is goes to the strongest
@@ -92,18 +93,26 @@ class Direct:
         self._moments = Moments(starts, joints, moments, middle)
 
     def __call__(
-        self, matrices: np.ndarray, points: np.ndarray, out: np.ndarray, rows: np.ndarray | None = None
+        self,
+        matrices: np.ndarray,
+        points: np.ndarray,
+        out: np.ndarray,
+        dual: np.ndarray,
+        rows: np.ndarray | None = None,
     ) -> None:
         """Pose rest points by rigid matrices (j, 3, 4), from rest to the pose, into `out` where they are soft.
 
-        points and out (r, 3) float32: of all the mesh, or of points `rows` (r,) of it.
+        points and out (r, 3) float32: of all the mesh, or of points `rows` (r,) of it.  dual (r,) float32: by how much of
+        dual quaternions the middle of a neighbourhood goes, where published it goes linearly and thins out in a twist.
         """
         flat = np.ascontiguousarray(matrices.reshape(-1, 12), np.float32)
         m = self._moments
         of = self.of if rows is None else self.of[rows]
         order = self._order if rows is None else np.flatnonzero(self.soft[rows])
+        q = np.empty((len(matrices), 8), np.float32)
+        dual_quaternions(np.ascontiguousarray(matrices), q)
         in_halves(
-            lambda order: _posed(order, points, of, flat, m.starts, m.joints, m.sums, m.middle, out),
+            lambda order: _posed(order, points, of, flat, q, dual, m.starts, m.joints, m.sums, m.middle, out),
             out=order, least=PAY,
         )  # fmt: skip
 
@@ -238,10 +247,10 @@ def _moments(
 
 @compiled_loosely
 def _posed(
-    order: np.ndarray, points: np.ndarray, of: np.ndarray, m: np.ndarray, starts: np.ndarray, held: np.ndarray,
-    moments: np.ndarray, middle: np.ndarray, out: np.ndarray,
+    order: np.ndarray, points: np.ndarray, of: np.ndarray, m: np.ndarray, duals: np.ndarray, shares: np.ndarray,
+    starts: np.ndarray, held: np.ndarray, moments: np.ndarray, middle: np.ndarray, out: np.ndarray,
 ) -> None:  # fmt: skip
-    """Points `order` (w,) by the moments of their neighbourhoods; m (j, 12)."""
+    """Points `order` (w,) by the moments of their neighbourhoods; m (j, 12) and duals (j, 8): moves of joints."""
     for o in range(len(order)):
         p = order[o]
         i = of[p]
@@ -258,7 +267,7 @@ def _posed(
         fx = m[f, 0] * cx + m[f, 1] * cy + m[f, 2] * cz + m[f, 3]
         fy = m[f, 4] * cx + m[f, 5] * cy + m[f, 6] * cz + m[f, 7]
         fz = m[f, 8] * cx + m[f, 9] * cy + m[f, 10] * cz + m[f, 11]
-        qx = qy = qz = np.float32(0.0)
+        lx = ly = lz = qx = qy = qz = np.float32(0.0)
         a00 = a01 = a02 = a10 = a11 = a12 = a20 = a21 = a22 = np.float32(0.0)
         for s in range(start, end):
             j = held[s]
@@ -267,22 +276,48 @@ def _posed(
             yy, yz, zz = moments[s, 7], moments[s, 8], moments[s, 9]
             r0, r1, r2 = m[j, 0], m[j, 1], m[j, 2]
             d = r0 * cx + r1 * cy + r2 * cz + m[j, 3] - fx
-            qx += w * d + r0 * u + r1 * v + r2 * t
+            lx += w * d
+            qx += r0 * u + r1 * v + r2 * t
             a00 += r0 * xx + r1 * xy + r2 * xz + d * u
             a01 += r0 * xy + r1 * yy + r2 * yz + d * v
             a02 += r0 * xz + r1 * yz + r2 * zz + d * t
             r0, r1, r2 = m[j, 4], m[j, 5], m[j, 6]
             d = r0 * cx + r1 * cy + r2 * cz + m[j, 7] - fy
-            qy += w * d + r0 * u + r1 * v + r2 * t
+            ly += w * d
+            qy += r0 * u + r1 * v + r2 * t
             a10 += r0 * xx + r1 * xy + r2 * xz + d * u
             a11 += r0 * xy + r1 * yy + r2 * yz + d * v
             a12 += r0 * xz + r1 * yz + r2 * zz + d * t
             r0, r1, r2 = m[j, 8], m[j, 9], m[j, 10]
             d = r0 * cx + r1 * cy + r2 * cz + m[j, 11] - fz
-            qz += w * d + r0 * u + r1 * v + r2 * t
+            lz += w * d
+            qz += r0 * u + r1 * v + r2 * t
             a20 += r0 * xx + r1 * xy + r2 * xz + d * u
             a21 += r0 * xy + r1 * yy + r2 * yz + d * v
             a22 += r0 * xz + r1 * yz + r2 * zz + d * t
+        share = shares[p]
+        if share > np.float32(0.0):
+            p0, p1, p2, p3 = duals[f, 0], duals[f, 1], duals[f, 2], duals[f, 3]
+            a = b = c = d = e = g = h = k = np.float32(0.0)
+            for s in range(start, end):
+                j, w = held[s], moments[s, 0]
+                if p0 * duals[j, 0] + p1 * duals[j, 1] + p2 * duals[j, 2] + p3 * duals[j, 3] < np.float32(0.0):
+                    w = -w
+                a += w * duals[j, 0]
+                b += w * duals[j, 1]
+                c += w * duals[j, 2]
+                d += w * duals[j, 3]
+                e += w * duals[j, 4]
+                g += w * duals[j, 5]
+                h += w * duals[j, 6]
+                k += w * duals[j, 7]
+            s2 = np.float32(2.0) / (a * a + b * b + c * c + d * d)
+            tx, ty, tz = c * cz - d * cy + a * cx, d * cx - b * cz + a * cy, b * cy - c * cx + a * cz
+            dx = cx + s2 * (c * tz - d * ty + a * g - e * b + c * k - d * h) - fx
+            dy = cy + s2 * (d * tx - b * tz + a * h - e * c + d * g - b * k) - fy
+            dz = cz + s2 * (b * ty - c * tx + a * k - e * d + b * h - c * g) - fz
+            lx, ly, lz = lx + share * (dx - lx), ly + share * (dy - ly), lz + share * (dz - lz)
+        qx, qy, qz = qx + lx, qy + ly, qz + lz
         x, y, z = x - cx, y - cy, z - cz
         # The nearest rotation (Markley 1993, “Attitude determination using vector observations: a fast optimal matrix
         # algorithm”): the largest root of its quartic is the sum of the singular values, the least signed by the determinant.

@@ -147,9 +147,7 @@ function whichSkin(b) {
   if (b.over && skin.fresh) return `as handed over: linear skin, ${between} joints between`;
   return b.over
     ? "as handed over: linear skin"
-    : skin.smoothing && skin.smoother === "beforehand"
-      ? "live: skin evened beforehand"
-      : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? ", smoothed" : ""}`;
+    : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? (skin.smoother === "posed" ? ", smoothed" : ", evened beforehand") : ""}`;
 }
 
 function legend(b) {

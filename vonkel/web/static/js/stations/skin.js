@@ -105,12 +105,9 @@ function right(b) {
       stepForm(b, "skin.after", {
         label: "Smooth",
         fields: { rounds: "smoothing, rounds", by: "evened" },
-        values: { rounds: skin.smoothing || 8, by: skin.smoother },
+        values: { rounds: skin.smoothing || 8, by: skin.smoothing ? skin.smoother : "beforehand" },
         beside: skin.smoothing ? button("Don't smooth", () => b.step("skin.after", { rounds: 0 }), "small") : null,
       }),
-      skin.smoothing && skin.smoother === "beforehand"
-        ? h("p", { class: "soft" }, "Evened beforehand: the blend above leads only parts that aren't skin.")
-        : null,
     ]),
   ];
 }
