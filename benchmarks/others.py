@@ -83,7 +83,7 @@ def bounded_biharmonic(c: Character, influences: int = 4) -> tuple[Character, st
     return c.with_(skin=skin, arrays={"skin/joints": index, "skin/weights": kept}), said
 
 
-@numba.njit(cache=True)
+@numba.njit
 def _centres(joints, weights, places, areas, starts, held, other, tri_w, tri_o, sigma, out):  # type: ignore[no-untyped-def]
     """Centres of points by triangles that share two of their joints; those of joint j are listed from starts[j] on."""
     for i in range(len(joints)):
