@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 import trimesh
+from scipy.ndimage import distance_transform_edt
 from scipy.spatial.transform import Rotation
 
 from tests.conftest import tube
@@ -11,7 +12,7 @@ from vonkel.core.geometry import rotations
 from vonkel.core.geometry.health import health, mesh_health
 from vonkel.core.geometry.spheres import fit_sphere
 from vonkel.core.geometry.topology import Topology, face_areas, point_normals, signed_volume, topology_of
-from vonkel.core.geometry.voxels import STEP_LENGTHS, distances_through, extremities, solid_from_mesh
+from vonkel.core.geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, solid_from_mesh
 
 CUBE = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)], float)
 QUADS = [[0, 1, 3, 2], [4, 6, 7, 5], [0, 4, 5, 1], [2, 3, 7, 6], [0, 2, 6, 4], [1, 5, 7, 3]]
@@ -93,6 +94,14 @@ def test_filled_tube_has_its_volume_and_distances():
     assert d[end] == pytest.approx(0.96, abs=0.02)
     tips = extremities(solid, d, 0.3)
     assert len(tips) == 1 and solid.centres[tips[0][0]][1] > 0.95
+
+
+@pytest.mark.parametrize("full, shape", [(0.6, (9, 14, 11)), (0.01, (40, 30, 20)), (1.0, (1, 1, 1))])
+def test_depths_are_scipys_distances_in_crowded_grids_and_nearly_empty_ones(full, shape):
+    inside = np.random.default_rng(3).random(shape) < full
+    inside.setflags(write=False)  # as what is kept between readings
+    wanted = (distance_transform_edt(np.pad(inside, 1))[1:-1, 1:-1, 1:-1][inside] - 0.5) * 0.1
+    assert np.allclose(Solid(np.zeros(3), 0.1, inside).depth, wanted, rtol=1e-12, atol=0)
 
 
 def test_the_inside_survives_a_hole():

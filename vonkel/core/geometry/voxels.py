@@ -141,7 +141,8 @@ class Solid:
     def depth(self) -> np.ndarray:
         """(c,) metres from each inside cell's centre to the nearest outside cell's border (Euclidean)."""
         if self.inside.size < SPARSE * max(len(self.cells), 1):
-            squares = edt.edtsq(self.inside, black_border=True)[self.inside].astype(float)  # whole numbers: exact
+            grid = np.require(self.inside, requirements="W")  # it takes no kept array
+            squares = edt.edtsq(grid, black_border=True)[self.inside].astype(float)  # whole numbers: exact
             return np.asarray((np.sqrt(squares) - 0.5) * self.h)
         # The nearest outside cell touches an inside one: in a large, nearly empty grid those alone are asked.
         rows, ways = np.nonzero(self.links < 0)
