@@ -13,6 +13,7 @@ from pydantic import BaseModel, ValidationError
 from ..character import Character, opposite_name
 from ..errors import BadParameters, NotFound, StepRefused, VonkelError, first_fault
 from .anatomy.doubt import SURE, Verdict, usual, verdict
+from .anatomy.likeness import doubt_by_likeness
 from .biped import BipedOptions, sketch_biped
 from .carrying import carried
 from .chain import ChainPlanOptions, sketch_chain
@@ -71,7 +72,11 @@ def sketch_of(
             return _or_refuse(character, even, refused)
         # What the rigger chose of a leg's build, the posed fit doesn't look for.
         settled = BY_BUILD if getattr(checked, "legs", "auto") != "auto" else ()
-        return second_opinion(character, plan, posed, even, settled)
+        sketch = second_opinion(character, plan, posed, even, settled)
+        if sketch.reading is not None:
+            doubt_by_likeness(sketch, sketch.reading, plan)
+            sketch.reading = None
+        return sketch
     except BROKEN as error:
         # A shape may lack whatever the plan looks for, in more ways than its own refusals foresee.
         log.info("the plan %s can't read %s", plan, character.name, exc_info=error)

@@ -23,6 +23,7 @@ from ..progress import tell
 from .anatomy.body import CELLS, Body, fill, look, webless
 from .anatomy.doubt import FACING, FAIR, GUESS, add, doubt_roles, usual
 from .anatomy.four import feet_apart, fit_four, standing
+from .anatomy.likeness import Reading
 from .anatomy.others import fit_chain, fit_finned, fit_many, fit_winged, many_roles
 from .anatomy.roles import Roles, finned_roles, four_roles, upright_roles
 from .anatomy.upright import fit_upright
@@ -122,7 +123,8 @@ def fit_posed(
         raise seen_instead(character, plan, body)
     others = [(s.cost - sketch.cost, s) for _, s in read[1:]]
     sketch.margin = others[0][0] if others else 9.0
-    doubt_roles(sketch, body, best, others, plan)
+    parts = doubt_roles(sketch, body, best, others, plan)
+    sketch.reading = Reading(body, best, replace(sketch, found=dict(sketch.found)), others, parts)
     sketch.words[:0] = [w for w in (sketch.frame.words(),) if w]
     loose = loose_parts(character, body)
     if loose:
@@ -241,7 +243,9 @@ def second_opinion(
         even = draw(straightened(character, frame)).carried_to(frame).both_sides()
     except (VonkelError, *BROKEN) as error:
         log.info("the symmetric plan %s can't read %s", plan, character.name, exc_info=error)
-        return made_even(posed, frame)
+        even = made_even(posed, frame)
+        even.reading = posed.reading
+        return even
     far = {
         n: float(np.linalg.norm(even.place(n) - posed.place(n))) / character.size
         for n in even.found
@@ -256,7 +260,7 @@ def second_opinion(
     chosen = even if same else made_even(posed, frame)
     kept = [w for w in posed.words if "differ" not in w and w != posed.frame.words() and not (by_custom and w == GUESS)]
     chosen.words = [w for w in (frame.words(),) if w] + kept
-    chosen.frame, chosen.cost, chosen.margin = frame, posed.cost, posed.margin
+    chosen.frame, chosen.cost, chosen.margin, chosen.reading = frame, posed.cost, posed.margin, posed.reading
     for n, (_, _, role, _) in chosen.found.items():
         base = usual(role) if by_custom else posed.spread.get(n, 0.02)
         chosen.spread[n] = min(base, 0.035) if same and far.get(n, 0.0) < 0.03 else base
@@ -268,6 +272,7 @@ def second_opinion(
 def sides_exchanged(sketch: Sketch) -> Sketch:
     """The same joints for a body that faces the other way."""
     out = Sketch(words=sketch.words, frame=sketch.frame, cost=sketch.cost, margin=sketch.margin)
+    out.reading = sketch.reading and sketch.reading.exchanged()
     for n, (parent, place, role, deforms) in sketch.found.items():
         name, over = opposite_name(n), opposite_name(parent) if parent else None
         hinge, spread = sketch.hinges.get(n), sketch.spread.get(n)

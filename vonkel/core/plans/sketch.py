@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -12,6 +12,9 @@ from ..character.hierarchy import parents_first
 from ..joints.inside import inside_body
 from ..joints.orient import turn_down_bones
 from .frame import BodyFrame
+
+if TYPE_CHECKING:
+    from .anatomy.likeness import Reading
 
 Hinge = np.ndarray | tuple[float, float, float] | tuple[Any, ...] | None
 
@@ -33,6 +36,7 @@ class Sketch:
     frame: BodyFrame = field(default_factory=BodyFrame)
     cost: float = 0.0
     margin: float = 9.0
+    reading: Reading | None = None  # how the body was read, until its joints are doubted
 
     def put(
         self, name: str, parent: str | None, place: np.ndarray, role: str = "", deforms: bool = True,

@@ -6,6 +6,7 @@ above LOST, *look here* what lies between.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Literal
 
 import numpy as np
@@ -67,23 +68,40 @@ def add(sketch: Sketch, name: str, more: float) -> None:
 
 def doubt_roles(
     sketch: Sketch, body: Body, roles: Roles, others: list[tuple[float, Sketch]], plan: str
-) -> None:  # fmt: skip
+) -> dict[str, dict[str, float]]:  # fmt: skip
     """Put spreads on every joint: the role's usual error, what the fit said of itself, unlike partners, the cost of the
-    roles, other readings of the same body (their excess cost, their sketch), and which way it faces."""
+    roles, other readings of the same body (their excess cost, their sketch), and which way it faces.  Returns what each of
+    these had in it, by joint."""
+    parts: dict[str, dict[str, float]] = {n: {"own": sketch.spread.get(n, 0.02)} for n in sketch.found}
     lies = "hand_a" not in roles  # what faces along its own length lies elsewhere wholly when it faces the other way
     for n, (_, _, role, _) in sketch.found.items():
+        parts[n]["usual"] = usual(role, plan)
         sketch.spread[n] = float(np.hypot(usual(role, plan), 0.7 * sketch.spread.get(n, 0.02)))
-    _doubt_pairs(sketch, body, roles)
+
+    def counted(part: str, work: Callable[[], None]) -> None:
+        before = dict(sketch.spread)
+        work()
+        for n in sketch.found:
+            parts[n][part] = float(np.sqrt(max(sketch.spread[n] ** 2 - before[n] ** 2, 0.0)))
+
+    counted("pairs", lambda: _doubt_pairs(sketch, body, roles))
     cost = DEAR.get(plan, 0.05) * max(0.0, sketch.cost - FAIR.get(plan, np.inf))
     turned = 0.0 if sketch.frame.sure > FACING else 0.06 + 0.12 * (FACING - sketch.frame.sure) / FACING
     if turned > 0:
         sketch.words.append(GUESS)
+
+    def doubt_whole() -> None:
+        for n in sketch.found:
+            add(sketch, n, cost + (turned if lies or n.endswith(("_L", "_R")) else 0.3 * turned))
+
+    counted("dear", doubt_whole)
+    counted("alternatives", lambda: _doubt_alternatives(sketch, body, others))
+    counted("lengths", lambda: _doubt_lengths(sketch))
+    counted("inside", lambda: _doubt_inside(sketch, body))
+    counted("bare", lambda: _doubt_bare(sketch, body))
     for n in sketch.found:
-        add(sketch, n, cost + (turned if lies or n.endswith(("_L", "_R")) else 0.3 * turned))
-    _doubt_alternatives(sketch, body, others)
-    _doubt_lengths(sketch)
-    _doubt_inside(sketch, body)
-    _doubt_bare(sketch, body)
+        parts[n]["posed"] = sketch.spread[n]
+    return parts
 
 
 def _doubt_pairs(sketch: Sketch, body: Body, roles: Roles) -> None:

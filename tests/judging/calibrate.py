@@ -1,0 +1,157 @@
+"""Learn how wrong joints look: python -m tests.judging.calibrate ROWS.npz --collect FIRST LAST [--rest] | --write
+
+--collect lays plans into bodies by chance of seeds FIRST … LAST − 1 (`builds.by_chance`: each measure of one of two tried
+builds, changed by a quarter; posed, or with --rest as they grew, turned somehow about the upright) and adds to ROWS.npz what is told of every joint and how far it lies off.  --write
+learns from all of them, judges what it learned on bodies left out, eight times, and writes `likeness.json`.  Needs the
+extra `calibrate`.  No judged build has a part in it.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import logging
+import os
+import sys
+from multiprocessing import Pool
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+os.environ.setdefault("OMP_NUM_THREADS", "1")
+
+from tests.judging.builds import NAMED, by_chance
+from tests.judging.judge import STRENGTHS
+from tests.judging.posing import KINDS, moved, posed, rot
+from vonkel.core.errors import VonkelError
+from vonkel.core.plans import built_in
+from vonkel.core.plans.anatomy.likeness import FEATURES, KNOWN, told_of
+
+FAR, NEAR, WRONG = (
+    0.10,
+    0.04,
+    0.09,
+)  # shares of the size: must be told, mustn't be doubted, and what counts as wrong in learning
+DOUBTED = 0.14  # of the near joints, on bodies left out
+EACH = 6  # wrong joints of one body weigh no more than so many
+TREES: dict[str, Any] = {
+    "max_depth": 4, "learning_rate": 0.05, "max_iter": 150, "min_samples_leaf": 40, "l2_regularization": 5.0, "max_features": 0.3,
+    "random_state": 0, "early_stopping": False,
+}  # fmt: skip
+
+Row = tuple[int, np.ndarray, np.ndarray]
+
+
+def told(seed: int) -> Row | None:
+    """(seed, features (j, f), errors (j,)) of the joints whose places are known; None where nothing could be laid.  Below 0: at rest."""
+    name = f"chance-{abs(seed)}"
+    NAMED[name] = by_chance(abs(seed))
+    kept: list[np.ndarray] = []
+    built_in.doubt_by_likeness = lambda sketch, reading, plan: kept.append(told_of(sketch, reading, plan))
+    try:
+        if seed < 0:
+            body = moved(name, rot((0, 1, 0), 37.0 * seed), KINDS[seed % 6])
+        else:
+            body = posed(name, seed, STRENGTHS[seed % 3], KINDS[seed % 6])
+        sketch = built_in.sketch_of(body.mesh, body.plan, {})
+    except VonkelError as error:
+        print(f"{seed}: {error}", file=sys.stderr)
+        return None
+    places = {j.name: np.array(j.place) for j in sketch.laid(body.mesh, body.plan).joints}
+    some = [(i, n) for i, n in enumerate(sketch.found) if n in body.places and n in places]
+    errors = [float(np.linalg.norm(places[n] - body.places[n])) / body.size for _, n in some]
+    return (seed, kept[0][[i for i, _ in some]], np.array(errors)) if kept else None
+
+
+def collect(out: Path, first: int, last: int, rest: bool = False) -> None:
+    seeds, features, errors = _kept(out)
+    have = set(seeds.tolist())
+    with Pool(2) as hands:
+        for made in hands.imap_unordered(told, [s for k in range(first, last) if (s := -k if rest else k) not in have]):
+            if made is not None:
+                seeds = np.concatenate([seeds, np.full(len(made[2]), made[0])])
+                features, errors = np.concatenate([features, made[1]]), np.concatenate([errors, made[2]])
+                np.savez_compressed(out, seeds=seeds, features=features, errors=errors, names=FEATURES)
+
+
+def _kept(out: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    if not out.exists():
+        return np.zeros(0, int), np.zeros((0, len(FEATURES))), np.zeros(0)
+    with np.load(out) as held:
+        if tuple(held["names"]) != FEATURES:
+            raise SystemExit(f"{out} was made with other features: begin anew.")
+        return held["seeds"], held["features"], held["errors"]
+
+
+def learn(features: np.ndarray, errors: np.ndarray, bodies: np.ndarray) -> Any:
+    """Trees from all joints but those that are neither near nor far."""
+    from sklearn.ensemble import HistGradientBoostingClassifier
+
+    some = (errors < NEAR) | (errors > 0.8 * FAR)
+    wrong, whose = errors[some] > WRONG, bodies[some]
+    each = np.bincount(whose[wrong], minlength=bodies.max() + 1)
+    weights = np.where(wrong, EACH / np.maximum(each[whose], EACH), 1.0)
+    weights[wrong] *= 0.1 * len(wrong) / weights[wrong].sum()
+    return HistGradientBoostingClassifier(**TREES).fit(features[some], wrong, sample_weight=weights)
+
+
+def left_out(features: np.ndarray, errors: np.ndarray, bodies: np.ndarray, folds: int = 8) -> np.ndarray:
+    """(j,): scores of each joint by what was learned from the other folds' bodies."""
+    score = np.zeros(len(errors))
+    fold = np.random.default_rng(0).permutation(bodies.max() + 1)[bodies] % folds
+    for k in range(folds):
+        score[fold == k] = learn(features[fold != k], errors[fold != k], bodies[fold != k]).decision_function(
+            features[fold == k]
+        )
+    return score
+
+
+def write(rows: Path) -> None:
+    seeds, features, errors = _kept(rows)
+    bodies = np.unique(seeds, return_inverse=True)[1]
+    score = left_out(features, errors, bodies)
+    doubted = float(np.quantile(score[errors < NEAR], 1 - DOUBTED))
+    order = np.argsort(-score)
+    right = np.cumsum(errors[order] > FAR) / np.arange(1, len(order) + 1)
+    lost = float(max(score[order][right > 0.7].min(initial=doubted + 2.0), doubted + 1.0))
+    told_of_far = float((score[errors > FAR] >= doubted).mean())
+    print(
+        f"{len(np.unique(seeds))} bodies, {len(errors)} joints, {(errors > FAR).sum()} far: {told_of_far:.3f} told at {DOUBTED} doubted"
+    )
+    model = learn(features, errors, bodies)
+    used = sorted({int(n["feature_idx"]) for (p,) in model._predictors for n in p.nodes if not n["is_leaf"]})
+    trees = []
+    for (predictor,) in model._predictors:
+        trees.append([
+            [-1, 0.0, 0, 0, round(float(n["value"]), 5)] if n["is_leaf"]
+            else [used.index(int(n["feature_idx"])), float(f"{n['num_threshold']:.6g}"), int(n["left"]), int(n["right"]), 0.0]
+            for n in predictor.nodes
+        ])  # fmt: skip
+    said = {
+        "from": f"tests/judging/calibrate.py: {len(np.unique(seeds))} bodies by chance, seeds {seeds[seeds > 0].min()} to {seeds.max()}, "
+        f"of them {len(np.unique(seeds[seeds < 0]))} at rest",
+        "plans": ["biped", "quadruped"], "base": float(np.ravel(model._baseline_prediction)[0]), "doubted": round(doubted, 4),
+        "lost": round(lost, 4), "left out": {"far": int((errors > FAR).sum()), "told": round(told_of_far, 3), "doubted": DOUBTED},
+        "features": [FEATURES[i] for i in used],
+    }  # fmt: skip
+    lines = ",\n".join(json.dumps(t, separators=(",", ":")) for t in trees)
+    KNOWN.write_text(json.dumps(said, indent=1)[:-2] + ',\n "trees": [\n' + lines + "\n]}\n")
+
+
+def main() -> None:
+    asked = argparse.ArgumentParser(description=__doc__)
+    asked.add_argument("rows", type=Path)
+    asked.add_argument("--collect", type=int, nargs=2)
+    asked.add_argument("--rest", action="store_true")
+    asked.add_argument("--write", action="store_true")
+    given = asked.parse_args()
+    logging.disable(logging.WARNING)
+    if given.collect:
+        collect(given.rows, *given.collect, given.rest)
+    if given.write:
+        write(given.rows)
+
+
+if __name__ == "__main__":
+    main()
