@@ -136,6 +136,7 @@ const toolHead = (b) =>
     button("Done", () => b.useTool(null), "small quiet", { title: "Put the tool down (Esc)" }),
   );
 
+const SMOOTHED = { posed: ", smoothed", beforehand: ", evened beforehand" };
 const BLENDS = { dual: "dual quaternion", linear: "linear", mixed: "blended" };
 
 /** Which skin is on the plate: what is worked with, or what goes out. */
@@ -147,7 +148,7 @@ function whichSkin(b) {
   if (b.over && skin.fresh) return `as handed over: linear skin, ${between} joints between`;
   return b.over
     ? "as handed over: linear skin"
-    : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? (skin.smoother === "posed" ? ", smoothed" : ", evened beforehand") : ""}`;
+    : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? SMOOTHED[skin.smoother] : ""}`;
 }
 
 function legend(b) {
