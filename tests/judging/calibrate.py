@@ -33,7 +33,7 @@ FAR, NEAR, WRONG = (
     0.04,
     0.09,
 )  # shares of the size: must be told, mustn't be doubted, and what counts as wrong in learning
-DOUBTED = 0.14  # of the near joints, on bodies left out
+DOUBTED = 0.13  # of the near joints, on bodies left out
 EACH = 6  # wrong joints of one body weigh no more than so many
 TREES: dict[str, Any] = {
     "max_depth": 4, "learning_rate": 0.05, "max_iter": 150, "min_samples_leaf": 40, "l2_regularization": 5.0, "max_features": 0.3,
