@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from concurrent.futures import ProcessPoolExecutor
 
 import igl
 import numba
@@ -36,16 +37,22 @@ def tetrahedra(solid: Solid) -> tuple[np.ndarray, np.ndarray]:
     return solid.centres[used], np.asarray(tets).reshape(-1, 4)
 
 
+def _by_tetgen(points: np.ndarray, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    import tetgen
+
+    body = tetgen.TetGen(points, faces)
+    return body.tetrahedralize(order=1, mindihedral=10, minratio=2.0, steinerleft=40_000)[:2]
+
+
 def filled(c: Character) -> tuple[np.ndarray, np.ndarray, str]:
     """(places (m, 3), tetrahedra (t, 4), by what): by TetGen, where it is installed and takes the skin; else by a lattice."""
     triangles = skin_triangles(c)
     try:
-        import tetgen
-
         first, of = welded_points(c.points, 1e-6 * c.size)
         used, faces = np.unique(of[triangles], return_inverse=True)
-        body = tetgen.TetGen(c.points[first][used], np.asarray(faces).reshape(-1, 3).astype(np.int32))
-        places, tets = body.tetrahedralize(order=1, mindihedral=10, minratio=2.0, steinerleft=40_000)[:2]
+        with ProcessPoolExecutor(1) as apart:  # some bodies make it die
+            surface = c.points[first][used], np.asarray(faces).reshape(-1, 3).astype(np.int32)
+            places, tets = apart.submit(_by_tetgen, *surface).result()
         if len(places) < LARGEST:
             return places, tets.astype(np.int64), "TetGen"
     except (ImportError, RuntimeError):
