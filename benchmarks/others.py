@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+import os
+import tempfile
 from concurrent.futures import ProcessPoolExecutor
 
 import igl
@@ -40,6 +42,7 @@ def tetrahedra(solid: Solid) -> tuple[np.ndarray, np.ndarray]:
 def _by_tetgen(points: np.ndarray, faces: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     import tetgen
 
+    os.chdir(tempfile.gettempdir())  # it leaves files of what it refuses
     body = tetgen.TetGen(points, faces)
     return body.tetrahedralize(order=1, mindihedral=10, minratio=2.0, steinerleft=40_000)[:2]
 
