@@ -54,9 +54,8 @@ class Topology:
         cut; cut there, the triangles of a closed mesh would not be closed.
         """
         n = np.maximum(self.sizes - 2, 0)
-        first = np.repeat(self.starts[:-1], n)
-        step = np.arange(n.sum()) - np.repeat(np.cumsum(n) - n, n)
-        fan = np.stack([first, first + step + 1, first + step + 2], 1)
+        first, second = np.repeat(self.starts[:-1], n), runs(self.starts[:-1] + 1, n)
+        fan = np.stack([first, second, second + 1], 1)
         quads = np.flatnonzero(self.sizes == 4)
         if len(quads):
             start = self.starts[quads]
@@ -192,6 +191,11 @@ def welded_points(points: np.ndarray, within: float) -> tuple[np.ndarray, np.nda
     cells = np.floor(points / (4.0 * within) + 0.5).astype(np.int64)
     _, first, of = np.unique(cells, axis=0, return_index=True, return_inverse=True)
     return first, of.ravel()
+
+
+def runs(starts: np.ndarray, counts: np.ndarray) -> np.ndarray:
+    """(sum,): starts[0], starts[0] + 1, …, for `counts[0]` numbers, then from the next start on."""
+    return np.repeat(starts - np.cumsum(counts) + counts, counts) + np.arange(counts.sum())
 
 
 def face_areas(points: np.ndarray, topology: Topology) -> np.ndarray:

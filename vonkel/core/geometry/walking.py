@@ -17,7 +17,7 @@ from ..character import Character
 from ..compiled import compiled
 from ..derived import derived
 from ..tolerances import PAIR, TINY
-from .topology import Topology, point_normals, topology_of, welded_points
+from .topology import Topology, point_normals, runs, topology_of, welded_points
 from .voxels import heap_pop, heap_push
 
 
@@ -58,8 +58,7 @@ class Ground:
         """
         begin, count = self.starts[at], self.starts[at + 1] - self.starts[at]
         starts = np.concatenate([[0], np.cumsum(count)])
-        rows = np.repeat(begin - starts[:-1], count) + np.arange(starts[-1])
-        both = self.fans[rows].ravel()
+        both = self.fans[runs(begin, count)].ravel()
         there = both >= 0  # of a drawn line there is but one
         return np.concatenate([[0], np.cumsum(there)])[2 * starts], both[there]
 

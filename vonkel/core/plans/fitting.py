@@ -243,9 +243,7 @@ def second_opinion(
         even = draw(straightened(character, frame)).carried_to(frame).both_sides()
     except (VonkelError, *BROKEN) as error:
         log.info("the symmetric plan %s can't read %s", plan, character.name, exc_info=error)
-        even = made_even(posed, frame)
-        even.reading = posed.reading
-        return even
+        return made_even(posed, frame)
     far = {
         n: float(np.linalg.norm(even.place(n) - posed.place(n))) / character.size
         for n in even.found

@@ -97,7 +97,7 @@ class Sketch:
 
     def both_sides(self) -> Sketch:
         """The same with the right joints put too, mirrored in the body's frame where they weren't."""
-        out = Sketch(words=self.words, frame=self.frame, cost=self.cost, margin=self.margin)
+        out = Sketch(words=self.words, frame=self.frame, cost=self.cost, margin=self.margin, reading=self.reading)
         for name, (parent, place, role, deforms) in self.found.items():
             out._copy(self, name, place)
             other = opposite_name(name)
@@ -117,7 +117,7 @@ class Sketch:
 
     def carried_to(self, frame: BodyFrame) -> Sketch:
         """This sketch of a body in its own straight frame, back in the space that `frame` was taken from."""
-        out = Sketch(words=self.words, frame=frame, cost=self.cost, margin=self.margin)
+        out = Sketch(words=self.words, frame=frame, cost=self.cost, margin=self.margin, reading=self.reading)
         for name, (_, place, _, _) in self.found.items():
             out._copy(self, name, frame.back(place))
             if name in self.hinges:

@@ -12,6 +12,7 @@ from ..character import Character
 from ..geometry.halves import in_halves
 from ..geometry.rotations import matrix_from_quaternion
 from ..rig.program import Pose
+from . import kernels
 from .between import Betweens, handed_fresh
 from .correctives import Correctives
 from .direct import Direct
@@ -313,8 +314,6 @@ class Deformer:
 
     def _on_from_last(self, pose: Pose, method: str) -> np.ndarray:
         """As `deform`, of those points alone that moved since the last call."""
-        from . import kernels
-
         on = self._all_shapes.on(pose.shapes, {})
         now = _Last(method, pose.rigid_matrices(self.rest_inverse), on)
         some, points = self._since_last(now), self._put_on(on)
@@ -382,8 +381,6 @@ class Deformer:
         method: str, matrices: np.ndarray, points: np.ndarray, joints: np.ndarray | None, weights: np.ndarray,
         out: np.ndarray,
     ) -> None:  # fmt: skip
-        from . import kernels
-
         assert joints is not None
         run: Callable[..., None]
         if method == "dual":

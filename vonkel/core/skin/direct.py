@@ -9,13 +9,15 @@ say where the mean goes and how the patch about it turns.  Shapes come through w
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ..character import Character
 from ..compiled import compiled, compiled_loosely
 from ..geometry.halves import in_halves
-from .kernels import dual_quaternions
+from ..geometry.topology import runs
+from .kernels import dual_quaternions, moved_by_dual
 from .smoothing import PAY, STRENGTH, mesh_of
 
 MOST = 12  # joints that a point's neighbourhood may hang on; what more there is goes to the strongest
@@ -55,28 +57,14 @@ class Direct:
         """The moments of joined points `which` (w,), in rising order, in the place of those that they had."""
         before = self._moments
         counts = np.diff(before.starts)
-        held, sums, middle = (
-            np.empty((len(which), MOST), np.uint16),
-            np.empty((len(which), MOST, 10), np.float32),
-            before.middle,
-        )
+        held, sums = np.empty((len(which), MOST), np.uint16), np.empty((len(which), MOST, 10), np.float32)
         holders, weights = self._joints[self.first], self._weights[self.first]
 
         def half(which: np.ndarray, held: np.ndarray, sums: np.ndarray, counts: np.ndarray) -> None:
             _moments(
-                which,
-                self._rest,
-                self.rows,
-                self.cols,
-                holders,
-                weights,
-                self.rounds,
-                self._many,
-                counts,
-                held,
-                sums,
-                middle,
-            )
+                which, self._rest, self.rows, self.cols, holders, weights, self.rounds, self._many, counts, held, sums,
+                before.middle,
+            )  # fmt: skip
 
         found = np.empty(len(which), np.int64)
         in_halves(half, which, held, sums, out=found, least=PAY)
@@ -90,7 +78,7 @@ class Direct:
         to, new = runs(starts[:-1][stays], counts[stays]), runs(starts[:-1][which], found)
         joints[to], moments[to] = before.joints[old], before.sums[old]
         joints[new], moments[new] = held[kept], sums[kept]
-        self._moments = Moments(starts, joints, moments, middle)
+        self._moments = Moments(starts, joints, moments, before.middle)
 
     def __call__(
         self,
@@ -139,11 +127,6 @@ def _none(count: int) -> Moments:
         np.zeros((0, 10), np.float32),
         np.zeros((count, 3), np.float32),
     )
-
-
-def runs(starts: np.ndarray, counts: np.ndarray) -> np.ndarray:
-    """(sum,): starts[0], starts[0] + 1, …, for `counts[0]` numbers, then from the next start on."""
-    return np.repeat(starts - np.cumsum(counts) + counts, counts) + np.arange(counts.sum())
 
 
 @compiled
@@ -246,6 +229,20 @@ def _moments(
 
 
 @compiled_loosely
+def _row(
+    r0: Any, r1: Any, r2: Any, shift: Any, cx: Any, cy: Any, cz: Any, first: Any, u: Any, v: Any, t: Any,
+    xx: Any, xy: Any, xz: Any, yy: Any, yz: Any, zz: Any,
+) -> Any:  # fmt: skip
+    """What one coordinate of a joint's move makes of its moments: where it takes the middle, beyond the first joint; its first moment
+    turned; a row of the matrix whose nearest rotation is sought."""
+    d = r0 * cx + r1 * cy + r2 * cz + shift - first
+    return (
+        d, r0 * u + r1 * v + r2 * t, r0 * xx + r1 * xy + r2 * xz + d * u, r0 * xy + r1 * yy + r2 * yz + d * v,
+        r0 * xz + r1 * yz + r2 * zz + d * t,
+    )  # fmt: skip
+
+
+@compiled_loosely
 def _posed(
     order: np.ndarray, points: np.ndarray, of: np.ndarray, m: np.ndarray, duals: np.ndarray, shares: np.ndarray,
     starts: np.ndarray, held: np.ndarray, moments: np.ndarray, middle: np.ndarray, out: np.ndarray,
@@ -274,27 +271,14 @@ def _posed(
             w, u, v, t = moments[s, 0], moments[s, 1], moments[s, 2], moments[s, 3]
             xx, xy, xz = moments[s, 4], moments[s, 5], moments[s, 6]
             yy, yz, zz = moments[s, 7], moments[s, 8], moments[s, 9]
-            r0, r1, r2 = m[j, 0], m[j, 1], m[j, 2]
-            d = r0 * cx + r1 * cy + r2 * cz + m[j, 3] - fx
-            lx += w * d
-            qx += r0 * u + r1 * v + r2 * t
-            a00 += r0 * xx + r1 * xy + r2 * xz + d * u
-            a01 += r0 * xy + r1 * yy + r2 * yz + d * v
-            a02 += r0 * xz + r1 * yz + r2 * zz + d * t
-            r0, r1, r2 = m[j, 4], m[j, 5], m[j, 6]
-            d = r0 * cx + r1 * cy + r2 * cz + m[j, 7] - fy
-            ly += w * d
-            qy += r0 * u + r1 * v + r2 * t
-            a10 += r0 * xx + r1 * xy + r2 * xz + d * u
-            a11 += r0 * xy + r1 * yy + r2 * yz + d * v
-            a12 += r0 * xz + r1 * yz + r2 * zz + d * t
-            r0, r1, r2 = m[j, 8], m[j, 9], m[j, 10]
-            d = r0 * cx + r1 * cy + r2 * cz + m[j, 11] - fz
-            lz += w * d
-            qz += r0 * u + r1 * v + r2 * t
-            a20 += r0 * xx + r1 * xy + r2 * xz + d * u
-            a21 += r0 * xy + r1 * yy + r2 * yz + d * v
-            a22 += r0 * xz + r1 * yz + r2 * zz + d * t
+            d, q, u0, u1, u2 = _row(m[j, 0], m[j, 1], m[j, 2], m[j, 3], cx, cy, cz, fx, u, v, t, xx, xy, xz, yy, yz, zz)
+            lx, qx, a00, a01, a02 = lx + w * d, qx + q, a00 + u0, a01 + u1, a02 + u2
+            d, q, u0, u1, u2 = _row(m[j, 4], m[j, 5], m[j, 6], m[j, 7], cx, cy, cz, fy, u, v, t, xx, xy, xz, yy, yz, zz)
+            ly, qy, a10, a11, a12 = ly + w * d, qy + q, a10 + u0, a11 + u1, a12 + u2
+            d, q, u0, u1, u2 = _row(
+                m[j, 8], m[j, 9], m[j, 10], m[j, 11], cx, cy, cz, fz, u, v, t, xx, xy, xz, yy, yz, zz
+            )
+            lz, qz, a20, a21, a22 = lz + w * d, qz + q, a20 + u0, a21 + u1, a22 + u2
         share = shares[p]
         if share > np.float32(0.0):
             p0, p1, p2, p3 = duals[f, 0], duals[f, 1], duals[f, 2], duals[f, 3]
@@ -311,11 +295,8 @@ def _posed(
                 g += w * duals[j, 5]
                 h += w * duals[j, 6]
                 k += w * duals[j, 7]
-            s2 = np.float32(2.0) / (a * a + b * b + c * c + d * d)
-            tx, ty, tz = c * cz - d * cy + a * cx, d * cx - b * cz + a * cy, b * cy - c * cx + a * cz
-            dx = cx + s2 * (c * tz - d * ty + a * g - e * b + c * k - d * h) - fx
-            dy = cy + s2 * (d * tx - b * tz + a * h - e * c + d * g - b * k) - fy
-            dz = cz + s2 * (b * ty - c * tx + a * k - e * d + b * h - c * g) - fz
+            dx, dy, dz = moved_by_dual(a, b, c, d, e, g, h, k, cx, cy, cz)
+            dx, dy, dz = dx - fx, dy - fy, dz - fz
             lx, ly, lz = lx + share * (dx - lx), ly + share * (dy - ly), lz + share * (dz - lz)
         qx, qy, qz = qx + lx, qy + ly, qz + lz
         x, y, z = x - cx, y - cy, z - cz

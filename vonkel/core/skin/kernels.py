@@ -6,6 +6,8 @@ weights sum to one, the heaviest first: a character whose weights don't is unsou
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 
 from ..compiled import compiled, compiled_loosely
@@ -52,6 +54,21 @@ def linear_any(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, m: n
 
 
 @compiled_loosely
+def moved_by_dual(a: Any, b: Any, c: Any, d: Any, e: Any, f: Any, g: Any, h: Any, x: Any, y: Any, z: Any) -> Any:
+    """A point moved by a blend of dual quaternions, not of unit length: rotation (a, b, c, d) as (w, x, y, z), dual part (e, f, g, h)."""
+    # v' = v + 2 r × (r × v + w v) / |q|² + 2 (w d − e r + r × d) / |q|²
+    s2 = np.float32(2.0) / (a * a + b * b + c * c + d * d)
+    tx = c * z - d * y + a * x
+    ty = d * x - b * z + a * y
+    tz = b * y - c * x + a * z
+    return (
+        x + s2 * (c * tz - d * ty + a * f - e * b + c * h - d * g),
+        y + s2 * (d * tx - b * tz + a * g - e * c + d * f - b * h),
+        z + s2 * (b * ty - c * tx + a * h - e * d + b * g - c * f),
+    )
+
+
+@compiled_loosely
 def dual(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, q: np.ndarray, out: np.ndarray) -> None:
     """Dual-quaternion blend (Kavan et al. 2008), any number of influences.
 
@@ -80,16 +97,9 @@ def dual(points: np.ndarray, joints: np.ndarray, weights: np.ndarray, q: np.ndar
             f += w * q[j, 5]
             g += w * q[j, 6]
             h += w * q[j, 7]
-        n = np.float32(1.0) / (a * a + b * b + c * c + d * d)
-        x, y, z = points[i, 0], points[i, 1], points[i, 2]
-        # v' = v + 2 r × (r × v + w v) / |q|² + 2 (w d − e r + r × d) / |q|²
-        tx = c * z - d * y + a * x
-        ty = d * x - b * z + a * y
-        tz = b * y - c * x + a * z
-        s2 = np.float32(2.0) * n
-        out[i, 0] = x + s2 * (c * tz - d * ty + a * f - e * b + c * h - d * g)
-        out[i, 1] = y + s2 * (d * tx - b * tz + a * g - e * c + d * f - b * h)
-        out[i, 2] = z + s2 * (b * ty - c * tx + a * h - e * d + b * g - c * f)
+        out[i, 0], out[i, 1], out[i, 2] = moved_by_dual(
+            a, b, c, d, e, f, g, h, points[i, 0], points[i, 1], points[i, 2]
+        )
 
 
 @compiled_loosely

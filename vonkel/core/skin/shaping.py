@@ -7,6 +7,8 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from scipy.sparse import csr_matrix
 
+from . import kernels
+
 LARGEST = 16_000_000  # numbers of a plain table, 64 MB; what is larger is kept without its zeros
 
 
@@ -42,8 +44,6 @@ class Shapes:
 
     def put(self, rest: np.ndarray, on: np.ndarray, out: np.ndarray) -> None:
         """Points that shapes move, of out (n, 3), as they are at rest (n, 3) and moved by strengths (s,)."""
-        from . import kernels
-
         strong = np.flatnonzero(on)
         few = len(strong) < 0.5 * len(on)
         moves = on[strong] @ self.table[strong] if few else on @ self.table

@@ -12,7 +12,7 @@ from ..character import Character
 from ..compiled import compiled
 from ..derived import derived
 from ..geometry.rays import winding_numbers
-from ..geometry.topology import point_normals, skin_triangles, topology_of
+from ..geometry.topology import point_normals, runs, skin_triangles, topology_of
 
 LEAST = 16  # points that a skin has at least
 AGAINST = -0.2  # normals of two skins that meet: their cosine is less
@@ -42,7 +42,7 @@ def _beside_of(character: Character) -> np.ndarray:
     count = np.bincount(both[:, 0], minlength=n)
     k = int(min(count.max(initial=1), MOST_BESIDE))
     out = np.tile(np.arange(n)[:, None], (1, k))
-    rank = np.arange(len(both)) - np.repeat(np.cumsum(count) - count, count)
+    rank = runs(np.zeros_like(count), count)
     keep = rank < k
     out[both[keep, 0], rank[keep]] = both[keep, 1]
     return out

@@ -78,10 +78,11 @@ def told_of(sketch: Sketch, reading: Reading, plan: str) -> np.ndarray:
     rows = []
     for n in names:
         own = _of_joint(sketch, reading, n, depth)
-        own |= {f"is {s}": float(s == own_stem) for own_stem in (_stem(sketch.found[n][2]),) for s in (*STEMS, "")}
+        stem = _stem(sketch.found[n][2])
+        own |= {f"is {s}": float(s == stem) for s in (*STEMS, "")}
         own |= {"bare near": near.get(n, 0.0), "spread": sketch.spread.get(n, 0.0)}
-        both = one | own
-        rows.append([both[f] for f in FEATURES])
+        every = one | own
+        rows.append([every[f] for f in FEATURES])
     return np.array(rows).reshape(len(names), len(FEATURES))
 
 
