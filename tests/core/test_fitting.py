@@ -15,7 +15,7 @@ from vonkel.core.geometry.voxels import STEP_LENGTHS, distances_through, extremi
 from vonkel.core.plans import LOST, acceptance, built_in, find_landmarks, lay_plan, propose, sketch_of, verdict
 from vonkel.core.plans.anatomy.body import Body, distances_from, eyes_of, fill, look
 from vonkel.core.plans.anatomy.four import feet_apart
-from vonkel.core.plans.anatomy.likeness import FEATURES, Learned, learned, told_of
+from vonkel.core.plans.anatomy.likeness import FAMILIES, Learned, learned, table, told_of
 from vonkel.core.plans.anatomy.line import Line, Prior, between, corners_of, fan
 from vonkel.core.plans.fitting import body_for
 from vonkel.core.plans.frame import BodyFrame, find_plane
@@ -427,24 +427,31 @@ def test_trees_are_walked_as_they_are_written():
         [[0, 0.5, 1, 2, 0], [-1, 0, 0, 0, 1.0], [1, 2.0, 3, 4, 0], [-1, 0, 0, 0, 10.0], [-1, 0, 0, 0, 100.0]]
     )
     second = np.array([[1, 0.0, 1, 2, 0], [-1, 0, 0, 0, -3.0], [-1, 0, 0, 0, 3.0]])
-    known = Learned(("biped",), 0.25, (first, second), 0.0, 1.0)
+    known = Learned(("biped",), 0.25, ("tail",), ("a", "b"), (first, second), 0.0, 1.0)
     told = np.array([[0.5, -1.0], [0.6, 2.0], [0.6, 2.1]])
     assert known.score(told).tolist() == [0.25 + 1 - 3, 0.25 + 10 + 3, 0.25 + 100 + 3]
 
 
 def test_what_is_told_of_joints_has_a_number_for_every_name():
-    assert len(set(FEATURES)) == len(FEATURES) and set(learned().plans) == {"biped", "quadruped"}
-    assert all(len(t) and (t[:, 0] < len(FEATURES)).all() for t in learned().trees)
+    for plans in FAMILIES:
+        known = learned(plans[0])
+        assert known.plans == plans and known is learned(plans[-1])
+        assert len(set(known.features)) == len(known.features)
+        assert all(len(t) and (t[:, 0] < len(known.features)).all() for t in known.trees)
+    assert learned("head") is None
     seen = []
 
     def keep(sketch, reading, plan):
-        seen.append(told_of(sketch, reading, plan))
+        seen.append(table(told_of(sketch, reading, plan), learned(plan).features))
 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(built_in, "doubt_by_likeness", keep)
-        for name, plan in (("porter", "biped"), ("hound", "quadruped")):
-            sketch = sketch_of(posed(name, 71, 0.6).mesh, plan, {})
-            assert seen[-1].shape == (len(sketch.found), len(FEATURES)) and np.isfinite(seen[-1]).all()
+        for name in ("porter", "hound", "bat", "spinner", "carp", "eel"):
+            body = posed(name, 71, 0.6)
+            sketch = sketch_of(body.mesh, body.plan, {})
+            assert (
+                seen[-1].shape == (len(sketch.found), len(learned(body.plan).features)) and np.isfinite(seen[-1]).all()
+            )
 
 
 def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing():

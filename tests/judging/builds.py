@@ -14,8 +14,10 @@ import numpy as np
 from tests.bodies import round_cone
 from vonkel.core.character import Character, Joint, opposite_name
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
+from vonkel.core.geometry.rotations import unit
 from vonkel.core.joints.orient import turn_down_bones
 
+SHEET = 0.009  # metres between the cones of a membrane
 MIRROR = np.array([-1.0, 1.0, 1.0])
 
 
@@ -43,6 +45,13 @@ class Flesh:
             end = i == len(places) - 1
             name = f"{stem}_end{tag}" if end else f"{stem}_{i + 1}{tag}"
             parent = self.joint(name, parent, p, f"{stem}_end" if end else f"{stem}_{i + 1}", not end)
+
+    def sheet(self, a: np.ndarray, p: np.ndarray, c: np.ndarray, q: np.ndarray, sag: float = 0.0) -> None:
+        """A membrane between the edges a–p and c–q, a row of thin cones; its free edge p–q is drawn in by the share `sag`."""
+        wide = max(float(np.linalg.norm(p - q)), float(np.linalg.norm(a - c)))
+        for t in np.linspace(0, 1, int(wide / SHEET) + 2):
+            root, tip = a + t * (c - a), p + t * (q - p)
+            self.cone(root, tip - 4 * t * (1 - t) * sag * (tip - root), 0.8 * SHEET, 0.8 * SHEET)
 
     def tube(self, places: list[np.ndarray], radii: list[float]) -> None:
         for a, b, ra, rb in zip(places[:-1], places[1:], radii[:-1], radii[1:], strict=True):
@@ -417,9 +426,121 @@ def line(b: Line) -> Flesh:
     return f
 
 
-Build = Upright | OnFour | OnMany | Swimming | Line
+@dataclass(frozen=True)
+class Flying:
+    """A body with wings on two short legs; shares of a wing's whole reach are given for its parts, lengths in metres."""
+
+    trunk: float = 0.4
+    girth: float = 0.1
+    lean: float = 10.0  # degrees by which the trunk leans forward
+    legs: tuple[float, float] = (0.22, 0.03)  # length, radius at the ankle
+    neck: tuple[float, float] = (0.1, 0.05)  # length, radius
+    head: tuple[float, float, float] = (0.16, 0.07, 0.0)  # length, radius, muzzle
+    ears: float = 0.0
+    tail: float = 0.0
+    arm: tuple[float, float, float] = (0.2, 0.24, 0.03)  # upper arm, forearm, radius
+    fold: float = 35.0  # degrees by which the elbow is bent, and the wrist back
+    drop: float = 10.0  # degrees by which the upper arm hangs below level
+    fingers: int = 3  # none: the wing ends in feathers
+    reach: float = 0.5  # of the longest finger, or of the feathers beyond the wrist
+    chord: float = 0.35  # how far the wing hangs behind the arm
+
+
+def flying(b: Flying) -> Flesh:
+    f = Flesh("winged")
+    hip = v(0.55 * b.girth, b.legs[0], 0.0)
+    way = np.radians(b.lean)
+    up = v(0, np.cos(way), np.sin(way))
+    hips = v(0, hip[1] + 0.02, 0)
+    neck = hips + b.trunk * up
+    head = neck + b.neck[0] * unit(up + 0.6 * v(0, 1, 0))
+    top = head + b.head[0] * v(0, 1, 0)
+    last = f.joint("hips", None, hips)
+    for i in range(3):
+        last = f.joint("chest" if i == 2 else f"spine_{i + 1}", last, hips + 0.68 * (i + 1) / 3 * (neck - hips))
+    f.joint("neck", "chest", neck)
+    f.joint("head", "neck", head)
+    f.joint("head_end", "head", top, "", False)
+    chest = hips + 0.72 * (neck - hips)
+    f.tube([hips, chest, neck, head], [b.girth, 1.1 * b.girth, 1.15 * b.neck[1], b.neck[1]])
+    ball = head + 0.5 * (top - head)
+    f.cone(head + 0.2 * (top - head), ball, 0.9 * b.head[1], b.head[1])
+    f.cone(ball, top - v(0, 0.9 * b.head[1], 0), b.head[1], 0.9 * b.head[1])
+    f.cone(ball, ball + (0.4 * b.head[1] + b.head[2]) * v(0, -0.2, 1), 0.75 * b.head[1], 0.4 * b.head[1])
+    if b.ears:
+        ear = ball + v(0.6 * b.head[1], 0.7 * b.head[1], 0)
+        tip = ear + b.ears * v(0.4, 0.9, 0)
+        f.tube([ear, tip], [0.35 * b.head[1], 0.15 * b.head[1]])
+        f.joint("ear_L", "head", ear, "ear")
+        f.joint("ear_end_L", "ear_L", tip, "ear_end", False)
+    r = b.legs[1]
+    knee = hip + v(0.01, -0.5 * b.legs[0], 0.12 * b.legs[0])
+    ankle = v(hip[0] + 0.01, 0.16 * b.legs[0], -0.04 * b.legs[0])
+    toe = v(ankle[0] + 0.01, 0.6 * r, ankle[2] + 2.6 * r + 0.16 * b.legs[0])
+    for name, parent, p in (("thigh", "hips", hip), ("shin", "thigh_L", knee), ("foot", "shin_L", ankle)):
+        f.joint(f"{name}_L", parent, p, name)
+    f.joint("ball_L", "foot_L", 0.45 * ankle * [1, 0, 1] + 0.55 * toe + v(0, 0.1 * r, 0), "ball")
+    f.joint("toe_end_L", "ball_L", toe + v(0, 0, 0.6 * r), "toe_end", False)
+    f.cone(hips, hip, 0.9 * b.girth, 1.9 * r)
+    f.tube([hip, knee, ankle, toe], [1.9 * r, 1.4 * r, r, 0.6 * r])
+    if b.tail:
+        root = hips - 0.7 * b.girth * v(0, 0.3, 1)
+        places = [root + b.tail * t * v(0, -0.35 + 0.2 * t, -0.9) for t in np.linspace(0, 1, 5)]
+        f.tube([hips, *places], [0.6 * b.girth, *np.linspace(0.4 * b.girth, 0.16 * b.girth, 5)])
+        f.chain("tail", "hips", places)
+    _wing(f, b, neck, hips, up)
+    return f
+
+
+def _wing(f: Flesh, b: Flying, neck: np.ndarray, hips: np.ndarray, up: np.ndarray) -> None:
+    back = v(0, -1.0, -0.12)  # where the wing hangs
+    r = b.arm[2]
+
+    def swung(degrees: float) -> np.ndarray:
+        a = np.radians(degrees)
+        return v(np.cos(a), np.sin(a), -0.08)
+
+    shoulder = neck - 0.06 * up + v(0.75 * b.girth, 0, -0.01)
+    elbow = shoulder + b.arm[0] * swung(-b.drop)
+    wrist = elbow + b.arm[1] * swung(b.fold - b.drop)
+    f.joint("collar_L", "chest", neck - 0.06 * up + v(0.25 * b.girth, 0, 0), "collar")
+    for name, parent, p in (
+        ("upper_arm", "collar_L", shoulder),
+        ("forearm", "upper_arm_L", elbow),
+        ("hand", "forearm_L", wrist),
+    ):
+        f.joint(f"{name}_L", parent, p, name)
+    f.cone(neck - 0.1 * up, shoulder, 0.7 * b.girth, 1.4 * r)
+    f.tube([shoulder, elbow, wrist], [1.4 * r, 1.1 * r, 0.85 * r])
+    ends: list[np.ndarray] = []
+    for k in range(max(b.fingers, 1)):
+        turn = 0.6 * b.fold - b.drop - (0 if b.fingers < 2 else 105 * k / b.fingers)
+        tip = wrist + b.reach * (1 - 0.12 * k) * swung(turn)
+        ends.append(tip)
+        places = [wrist + t * (tip - wrist) + 0.05 * b.reach * t * (1 - t) * back for t in (0.03, 0.3, 0.64, 1.0)]
+        f.tube([wrist, *places[1:]], [0.8 * r, 0.55 * r, 0.42 * r, 0.3 * r])
+        f.chain(f"wing_{k + 1}", "hand_L", places, "_L")
+    # The membrane: fingers, the arm, and the flank, their edges drawn in between.
+    flank = hips + v(0.7 * b.girth, 0.1 * b.trunk, -0.3 * b.girth)
+    low = [flank - 0.6 * b.chord * v(0, 0.4, 0)] if b.fingers else [shoulder + b.chord * back]
+    rows = [(wrist, e) for e in ends]
+    if b.fingers < 2:
+        rows = [
+            (wrist, wrist + 0.9 * b.chord * back),
+            *(
+                (wrist + t * (ends[0] - wrist), wrist + t * (ends[0] - wrist) + (0.9 - 0.75 * t * t) * b.chord * back)
+                for t in (0.5, 0.97)
+            ),
+        ][::-1]
+    edge = rows[-1][1]
+    rows += [(elbow, 0.55 * edge + 0.45 * low[0] + 0.12 * b.chord * v(0, 1, 0) * bool(b.fingers)), (shoulder, low[0])]
+    for (a, p), (c, q) in zip(rows[:-1], rows[1:], strict=True):
+        f.sheet(a, p, c, q, sag=0.12 if b.fingers else 0.0)
+
+
+Build = Upright | OnFour | OnMany | Swimming | Line | Flying
 GROW: dict[type, Callable[..., Flesh]] = {
-    Upright: upright, OnFour: on_four, OnMany: on_many, Swimming: swimming, Line: line,
+    Upright: upright, OnFour: on_four, OnMany: on_many, Swimming: swimming, Line: line, Flying: flying,
 }  # fmt: skip
 
 # For setting constants and for calibrating.
@@ -476,6 +597,36 @@ def by_chance(seed: int) -> Build:
     ):
         made = replace(made, lean=float(rng.choice([a.lean, b.lean])))
     return varied(made, rng, 0.25)
+
+
+def of_chance(plan: str, seed: int) -> Build:
+    """The same for a plan: with wings, many legs, fins or none of these, each measure drawn between two bounds; `by_chance` for others."""
+    rng = np.random.default_rng([seed, 4243])
+    u = lambda low, high: float(rng.uniform(low, high))  # noqa: E731
+    if plan == "many-legged":
+        return OnMany(
+            pairs=int(rng.choice([2, 3, 3, 4, 4, 5])), long=u(0.4, 0.75), girth=u(0.08, 0.17),
+            leg=(u(0.2, 0.42), u(0.22, 0.4), u(0.02, 0.042)), feelers=u(0.2, 0.5) * (rng.random() < 0.65), abdomen=u(0.15, 0.5),
+        )  # fmt: skip
+    if plan == "finned":
+        return Swimming(
+            long=u(1.1, 1.9),
+            girth=u(0.11, 0.26),
+            fins=u(0.2, 0.5),
+            flukes=u(0.18, 0.4) * (rng.random() < 0.6),
+            snout=u(0.08, 0.25),
+        )
+    if plan == "chain":
+        return Line(long=u(1.0, 2.4), girth=u(0.035, 0.1), sway=u(0.0, 0.4))
+    if plan == "winged":
+        bony = rng.random() < 0.7
+        return Flying(
+            trunk=u(0.3, 0.5), girth=u(0.08, 0.13), lean=u(0, 35), legs=(u(0.14, 0.34), u(0.022, 0.036)),
+            neck=(u(0.05, 0.25), u(0.04, 0.06)), head=(u(0.13, 0.2), u(0.06, 0.085), u(0, 0.1)), ears=u(0.08, 0.22) * (rng.random() < 0.4),
+            tail=u(0.15, 0.5) * (rng.random() < 0.5), arm=(u(0.14, 0.26), u(0.16, 0.3), u(0.022, 0.036)), fold=u(10, 65),
+            drop=u(-15, 25), fingers=int(rng.choice([2, 3, 3, 4])) if bony else 0, reach=u(0.35, 0.65), chord=u(0.22, 0.42),
+        )  # fmt: skip
+    return by_chance(seed)
 
 
 def varied(build: Build, rng: np.random.Generator, by: float = 0.15) -> Build:

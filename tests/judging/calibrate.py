@@ -1,8 +1,9 @@
-"""Learn how wrong joints look: python -m tests.judging.calibrate ROWS.npz --collect FIRST LAST [--rest] | --write
+"""Learn how wrong joints look: python -m tests.judging.calibrate ROWS.npz --collect FIRST LAST [--rest] [--others] | --write
 
 --collect lays plans into bodies by chance of seeds FIRST … LAST − 1 (`builds.by_chance`: each measure of one of two tried
 builds, changed by a quarter; posed, or with --rest as they grew, turned somehow about the upright) and adds to ROWS.npz what is told of every joint and how far it lies off.  --write
-learns from all of them, judges what it learned on bodies left out, eight times, and writes `likeness.json`.  Needs the
+learns from all of them, judges what it learned on bodies left out, eight times, and writes `likeness.json`, or with --others, which
+goes for plans with wings, fins, many legs or none, `likeness_others.json`.  Needs the
 extra `calibrate`.  No judged build has a part in it.
 """
 
@@ -13,6 +14,7 @@ import json
 import logging
 import os
 import sys
+from functools import partial
 from multiprocessing import Pool
 from pathlib import Path
 from typing import Any
@@ -21,12 +23,12 @@ import numpy as np
 
 os.environ.setdefault("OMP_NUM_THREADS", "1")
 
-from tests.judging.builds import NAMED, by_chance
+from tests.judging.builds import NAMED, by_chance, of_chance
 from tests.judging.judge import STRENGTHS
 from tests.judging.posing import KINDS, moved, posed, rot
 from vonkel.core.errors import VonkelError
 from vonkel.core.plans import built_in
-from vonkel.core.plans.anatomy.likeness import FEATURES, KNOWN, told_of
+from vonkel.core.plans.anatomy.likeness import FAMILIES, table, told_of
 
 FAR, NEAR, WRONG = (
     0.10,
@@ -40,20 +42,25 @@ TREES: dict[str, Any] = {
     "random_state": 0, "early_stopping": False,
 }  # fmt: skip
 
-Row = tuple[int, np.ndarray, np.ndarray]
+# What bodies by chance of other plans than those on two and four legs are drawn in turn.
+OTHERS = ("winged", "many-legged", "finned", "chain", "winged", "many-legged")
+
+Row = tuple[int, list[dict[str, float]], np.ndarray]
 
 
-def told(seed: int) -> Row | None:
-    """(seed, features (j, f), errors (j,)) of the joints whose places are known; None where nothing could be laid.  Below 0: at rest."""
-    name = f"chance-{abs(seed)}"
-    NAMED[name] = by_chance(abs(seed))
-    kept: list[np.ndarray] = []
+def told(seed: int, others: bool = False) -> Row | None:
+    """(seed, what is told of each joint by name, errors (j,)) of the joints whose places are known; None where nothing could be laid.
+    Below 0: at rest."""
+    name, k = f"chance-{abs(seed)}", abs(seed)
+    NAMED[name] = of_chance(OTHERS[k % len(OTHERS)], k) if others else by_chance(k)
+    kind = KINDS[(k // len(OTHERS)) % 6] if others else KINDS[seed % 6]
+    kept: list[list[dict[str, float]]] = []
     built_in.doubt_by_likeness = lambda sketch, reading, plan: kept.append(told_of(sketch, reading, plan))
     try:
         if seed < 0:
-            body = moved(name, rot((0, 1, 0), 37.0 * seed), KINDS[seed % 6])
+            body = moved(name, rot((0, 1, 0), 37.0 * seed), kind)
         else:
-            body = posed(name, seed, STRENGTHS[seed % 3], KINDS[seed % 6])
+            body = posed(name, seed, STRENGTHS[seed % 3], kind)
         sketch = built_in.sketch_of(body.mesh, body.plan, {})
     except VonkelError as error:
         print(f"{seed}: {error}", file=sys.stderr)
@@ -61,27 +68,29 @@ def told(seed: int) -> Row | None:
     places = {j.name: np.array(j.place) for j in sketch.laid(body.mesh, body.plan).joints}
     some = [(i, n) for i, n in enumerate(sketch.found) if n in body.places and n in places]
     errors = [float(np.linalg.norm(places[n] - body.places[n])) / body.size for _, n in some]
-    return (seed, kept[0][[i for i, _ in some]], np.array(errors)) if kept else None
+    return (seed, [kept[0][i] for i, _ in some], np.array(errors)) if kept else None
 
 
-def collect(out: Path, first: int, last: int, rest: bool = False) -> None:
-    seeds, features, errors = _kept(out)
+def collect(out: Path, first: int, last: int, rest: bool = False, others: bool = False) -> None:
+    seeds, features, errors, names = _kept(out)
     have = set(seeds.tolist())
     with Pool(2) as hands:
-        for made in hands.imap_unordered(told, [s for k in range(first, last) if (s := -k if rest else k) not in have]):
-            if made is not None:
-                seeds = np.concatenate([seeds, np.full(len(made[2]), made[0])])
-                features, errors = np.concatenate([features, made[1]]), np.concatenate([errors, made[2]])
-                np.savez_compressed(out, seeds=seeds, features=features, errors=errors, names=FEATURES)
+        wanted = [s for k in range(first, last) if (s := -k if rest else k) not in have]
+        for made in hands.imap_unordered(partial(told, others=others), wanted):
+            if made is None:
+                continue
+            names = names or tuple(made[1][0])
+            features = features.reshape(-1, len(names))
+            seeds = np.concatenate([seeds, np.full(len(made[2]), made[0])])
+            features, errors = np.concatenate([features, table(made[1], names)]), np.concatenate([errors, made[2]])
+            np.savez_compressed(out, seeds=seeds, features=features, errors=errors, names=names)
 
 
-def _kept(out: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _kept(out: Path) -> tuple[np.ndarray, np.ndarray, np.ndarray, tuple[str, ...]]:
     if not out.exists():
-        return np.zeros(0, int), np.zeros((0, len(FEATURES))), np.zeros(0)
+        return np.zeros(0, int), np.zeros((0, 0)), np.zeros(0), ()
     with np.load(out) as held:
-        if tuple(held["names"]) != FEATURES:
-            raise SystemExit(f"{out} was made with other features: begin anew.")
-        return held["seeds"], held["features"], held["errors"]
+        return held["seeds"], held["features"], held["errors"], tuple(held["names"].tolist())
 
 
 def learn(features: np.ndarray, errors: np.ndarray, bodies: np.ndarray) -> Any:
@@ -107,8 +116,9 @@ def left_out(features: np.ndarray, errors: np.ndarray, bodies: np.ndarray, folds
     return score
 
 
-def write(rows: Path) -> None:
-    seeds, features, errors = _kept(rows)
+def write(rows: Path, others: bool = False) -> None:
+    seeds, features, errors, names = _kept(rows)
+    plans, file = list(FAMILIES.items())[others]
     bodies = np.unique(seeds, return_inverse=True)[1]
     score = left_out(features, errors, bodies)
     doubted = float(np.quantile(score[errors < NEAR], 1 - DOUBTED))
@@ -131,12 +141,13 @@ def write(rows: Path) -> None:
     said = {
         "from": f"tests/judging/calibrate.py: {len(np.unique(seeds))} bodies by chance, seeds {seeds[seeds > 0].min()} to {seeds.max()}, "
         f"of them {len(np.unique(seeds[seeds < 0]))} at rest",
-        "plans": ["biped", "quadruped"], "base": float(np.ravel(model._baseline_prediction)[0]), "doubted": round(doubted, 4),
+        "plans": list(plans), "stems": [n[3:] for i, n in enumerate(names) if n.startswith("is ") and n != "is " and features[:, i].any()],
+        "base": float(np.ravel(model._baseline_prediction)[0]), "doubted": round(doubted, 4),
         "lost": round(lost, 4), "left out": {"far": int((errors > FAR).sum()), "told": round(told_of_far, 3), "doubted": DOUBTED},
-        "features": [FEATURES[i] for i in used],
+        "features": [names[i] for i in used],
     }  # fmt: skip
     lines = ",\n".join(json.dumps(t, separators=(",", ":")) for t in trees)
-    KNOWN.write_text(json.dumps(said, indent=1)[:-2] + ',\n "trees": [\n' + lines + "\n]}\n")
+    file.write_text(json.dumps(said, indent=1)[:-2] + ',\n "trees": [\n' + lines + "\n]}\n")
 
 
 def main() -> None:
@@ -144,13 +155,14 @@ def main() -> None:
     asked.add_argument("rows", type=Path)
     asked.add_argument("--collect", type=int, nargs=2)
     asked.add_argument("--rest", action="store_true")
+    asked.add_argument("--others", action="store_true")
     asked.add_argument("--write", action="store_true")
     given = asked.parse_args()
     logging.disable(logging.WARNING)
     if given.collect:
-        collect(given.rows, *given.collect, given.rest)
+        collect(given.rows, *given.collect, given.rest, given.others)
     if given.write:
-        write(given.rows)
+        write(given.rows, given.others)
 
 
 if __name__ == "__main__":

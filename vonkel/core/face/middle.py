@@ -9,7 +9,7 @@ import numpy as np
 from scipy.sparse.csgraph import dijkstra
 from scipy.spatial import cKDTree
 
-from ..geometry.measures import section
+from ..geometry.measures import lengths_along, section
 from .eyes import Eye
 from .head import Head, graph
 
@@ -216,8 +216,18 @@ def _lips(head: Head, line: np.ndarray, tip: np.ndarray, corner: np.ndarray) -> 
     return (a, b) if shut and there else None
 
 
+def _finely(line: np.ndarray, step: float) -> np.ndarray:
+    """A line's points (n, 3) and more between them, none farther apart than `step`."""
+    s = lengths_along(line)
+    if s[-1] <= 0:
+        return line
+    u = np.unique(np.r_[s, np.linspace(0.0, s[-1], int(s[-1] / step) + 2)])
+    return np.stack([np.interp(u, s, line[:, k]) for k in range(3)], 1)
+
+
+CHIN_BELOW = 0.1  # a chin that lies so far under the lips, a share of the size, is surely one
 CHIN_REACH = 0.42  # how far down the outline a chin is looked for, shares of the size
-FORWARD_DOWN = np.array([0.0, -1.0, 1.0])
+FORWARD_DOWN = np.array([0.0, -1.0, 0.7])
 CHIN_AHEAD = 0.06  # a chin stands no farther before the lower lip: what does is a nose that hangs over it
 CHIN_BACK = 0.08  # the outline below the lips has turned to the throat once it runs back so far, shares of the size
 
@@ -227,8 +237,8 @@ def _chin(head: Head, lip: np.ndarray) -> Spot:
     lines = _middle_lines(head)
     if not lines:
         return Spot(lip, 0.1, "no outline")
-    q = np.concatenate([np.concatenate([x, 0.5 * (x[1:] + x[:-1])]) for x in lines])
     step = 0.012 * head.size
+    q = np.concatenate([_finely(x, 0.5 * step) for x in lines])
     best, most, ahead = lip, -np.inf, -np.inf
     for k in range(int(CHIN_REACH * head.size / step)):
         top = lip[1] - k * step
@@ -244,7 +254,8 @@ def _chin(head: Head, lip: np.ndarray) -> Spot:
             best, most = front, value
         elif k > 5 and value < most - 0.02 * head.size:
             break  # past the chin
-    return Spot(best * [0, 1, 1], 0.45, "lowest and foremost below the lips")
+    stands = lip[1] - best[1] > CHIN_BELOW * head.size  # off the lips: one that hardly does may be the lip itself
+    return Spot(best * [0, 1, 1], 0.62 if stands else 0.45, "lowest and foremost below the lips")
 
 
 def _sculpted_mouth(head: Head, mouth: Mouth, tip: np.ndarray, eyes: list[Eye]) -> None:

@@ -110,6 +110,11 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
     }
 
 
+# Where a jaw turns (common practice, and the cast's marks by hand): shares of the way from the corner of the mouth back to the ear, of
+# the head's size behind the eye where there is no ear, of the way up to the eye, and of the head's half width there.
+HINGE_BACK, HINGE_BEHIND, HINGE_UP, HINGE_OUT = 0.8, 0.27, 0.45, 0.73
+
+
 def hinge_of_jaw(head: Head, mouth: Mouth, eyes: list[Eye], ear: Spot | None, sign: int) -> Spot | None:
     """Where the jaw turns, on one side: before the ear and above the corner of the mouth, a little beneath the skin."""
     tag = "L" if sign > 0 else "R"
@@ -118,16 +123,13 @@ def hinge_of_jaw(head: Head, mouth: Mouth, eyes: list[Eye], ear: Spot | None, si
     if corner is None or eye is None:
         return None
     at, size, p = corner.place, head.size, head.p
-    z = (
-        at[2] + 0.8 * (ear.place[2] - at[2])
-        if ear is not None
-        else min(eye.centre[2] - 1.2 * eye.radius, at[2] - 0.1 * size)
-    )
-    y = at[1] + 0.45 * (eye.centre[1] - at[1])
+    z = at[2] + HINGE_BACK * (ear.place[2] - at[2]) if ear is not None else eye.centre[2] - HINGE_BEHIND * size
+    z = min(z, at[2] - 0.1 * size)
+    y = at[1] + HINGE_UP * (eye.centre[1] - at[1])
     side = (
         head.surface & (np.abs(p[:, 1] - y) < 0.06 * size) & (np.abs(p[:, 2] - z) < 0.08 * size) & (sign * p[:, 0] > 0)
     )
-    x = 0.8 * float(np.median(np.sort(np.abs(p[side, 0]))[-5:])) if side.any() else 0.3 * size
+    x = HINGE_OUT * float(np.median(np.sort(np.abs(p[side, 0]))[-5:])) if side.any() else 0.3 * size
     sure = (0.35 if ear is not None else 0.25) * (1.0 if corner.sure > 0.5 else 0.7)
     return Spot(
         np.array([sign * x, y, z]), sure, "before the ear, above the corner" if ear is not None else "by proportion"

@@ -14,6 +14,11 @@ def lengths(v: np.ndarray) -> np.ndarray:
     return np.asarray(np.sqrt(np.einsum("ij,ij->i", v, v)))
 
 
+def lengths_along(path: np.ndarray) -> np.ndarray:
+    """(n,) metres along a path (n, 3) from its first point."""
+    return np.asarray(np.r_[0, np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))])
+
+
 def section(points: np.ndarray, triangles: np.ndarray, at: np.ndarray, normal: np.ndarray) -> list[np.ndarray]:
     """Where a plane through `at` (3,) across `normal` (3,) cuts a mesh: lines of points (k, 3), closed ones first = last."""
     normal = normal / np.linalg.norm(normal)

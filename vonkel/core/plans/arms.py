@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..character import Character
+from ..geometry.measures import lengths_along
 from ..geometry.topology import skin_triangles
 from ..geometry.voxels import Solid, solid_from_mesh
 from . import landmarks as lm
@@ -50,9 +51,9 @@ def find_arm(character: Character, solid: Solid, branches: list[lm.Tip], centre:
     cell = int(solid.nearest(place[None])[0])
     path = lm.way(solid, cell, centre)
     shoulder, s = _shoulder(solid, path, 0.5 * leg.hip[0])
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     path = np.concatenate([path[along < s], shoulder[None]])
-    return FoundArm(path, shoulder, place, float(lm.lengths_along(path)[-1]))
+    return FoundArm(path, shoulder, place, float(lengths_along(path)[-1]))
 
 
 def _shoulder(solid: Solid, path: np.ndarray, least: float) -> tuple[np.ndarray, float]:
@@ -61,7 +62,7 @@ def _shoulder(solid: Solid, path: np.ndarray, least: float) -> tuple[np.ndarray,
     Upright slices x = constant are followed inwards: where the piece that holds the arm grows to more than twice
     the arm's own slice the trunk begins.  The joint lies a little further in, straight on along the arm.
     """
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     xs = np.arange(path[:, 0].max(), least, -solid.h)
     areas, at = [], []
     for x in xs:
@@ -90,7 +91,7 @@ def _shoulder(solid: Solid, path: np.ndarray, least: float) -> tuple[np.ndarray,
 def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: FoundArm | None, wanted: int) -> None:
     if arm is None:
         return
-    length = float(lm.lengths_along(arm.path)[-1])
+    length = float(lengths_along(arm.path)[-1])
     share = P.hand / (P.upper_arm + P.forearm + P.hand)
     digits = find_digits(character, solid, arm, share * length) if wanted != 0 else []
     if wanted > 0:
@@ -126,7 +127,7 @@ def lay_arm(character: Character, solid: Solid, sketch: Sketch, arm: FoundArm | 
         parent = "hand_L"
         hinge = -lateral if name != "thumb" else -_thumb_side(d, middle - wrist, lateral)
         for i, s in enumerate((0.0, P.knuckle_2, P.knuckle_3)):
-            place = d.base + (lm.at_length(d.path, s * lm.lengths_along(d.path)[-1]) - d.path[0])
+            place = d.base + (lm.at_length(d.path, s * lengths_along(d.path)[-1]) - d.path[0])
             parent = sketch.put(f"{name}_{i + 1}_L", parent, place, f"{name}_{i + 1}", hinge=hinge)
         sketch.put(f"{name}_end_L", parent, d.tip, f"{name}_end", deforms=False)
 
@@ -156,7 +157,7 @@ class Digit:
 
 def find_digits(character: Character, solid: Solid, arm: FoundArm, hand_length: float) -> list[Digit]:
     """Fingers and thumb of the left hand, from a finer grid round it."""
-    hand = arm.path[lm.lengths_along(arm.path) < 1.7 * hand_length]
+    hand = arm.path[lengths_along(arm.path) < 1.7 * hand_length]
     margin = 0.8 * hand_length
     low, high = hand.min(0) - margin, hand.max(0) + margin
     low[0] = max(low[0], 0.0)
@@ -184,7 +185,7 @@ def find_digits(character: Character, solid: Solid, arm: FoundArm, hand_length: 
     found = []
     for b in branches[:5]:
         path = lm.way(fine, b.cell, wrist, even=3.0)
-        along = lm.lengths_along(path)
+        along = lengths_along(path)
         visible = float(distance[b.cell] - levels[b.cell])
         s = min(visible * P.inside_palm, 0.8 * along[-1])  # digits begin inside the palm
         base = lm.at_length(path, s)

@@ -11,6 +11,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..character import Character
+from ..geometry.measures import lengths_along
 from ..progress import tell
 from . import landmarks as lm
 from .shapes import evenly_along, filled
@@ -46,7 +47,7 @@ def sketch_chain(character: Character, options: ChainPlanOptions) -> Sketch:
         path[:, 0] = 0.0
     if options.root == "front":
         path = path[::-1]
-    total = float(lm.lengths_along(path)[-1])
+    total = float(lengths_along(path)[-1])
     places = evenly_along(path, 0.5 * total / (options.joints + 1), total, options.joints + 1)
     inside = np.array([solid.kept(p) for p in places[:-1]] + [path[-1]])
     sketch = Sketch()

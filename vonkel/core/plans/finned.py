@@ -7,6 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..character import Character
 from ..errors import StepRefused
+from ..geometry.measures import lengths_along
 from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
@@ -79,7 +80,7 @@ def lay_long_trunk(
     end = int(np.flatnonzero(on_plane)[np.argmax(distance[on_plane] * (c[on_plane, 2] < c[centre, 2]))])
     path = np.vstack([lm.way(solid, end, centre), lm.way(solid, centre, head)[1:]])
     path[:, 0] = 0.0
-    total = float(lm.lengths_along(path)[-1])
+    total = float(lengths_along(path)[-1])
     chest_s = _s_of_z(path, chest_z) if chest_z is not None else 0.66 * total
     across = (1.0, 0.0, 0.0)
     head_s = _head(solid, path, chest_s, total)
@@ -120,13 +121,13 @@ def _line(solid: Solid, tip: lm.Tip, goal: int) -> np.ndarray:
 
 
 def _s_of_z(path: np.ndarray, z: float) -> float:
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     return float(along[int(np.argmin(np.abs(path[:, 2] - z)))])
 
 
 def _head(solid: Solid, path: np.ndarray, chest_s: float, total: float) -> float:
     """Metres along the path to the base of the head: past the narrowest place before it swells again."""
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     depth = solid.depth[solid.nearest(path)]
     ok = np.flatnonzero((along > chest_s + 0.25 * (total - chest_s)) & (along < chest_s + 0.8 * (total - chest_s)))
     if not len(ok):

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import gaussian_filter1d, label
 
+from ..geometry.measures import lengths_along
 from ..geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, middle_path
 
 
@@ -44,10 +45,6 @@ def way(solid: Solid, start: int, goal: int, even: float = 4.0) -> np.ndarray:
     smooth = gaussian_filter1d(fine, 2 * even, axis=0, mode="nearest")
     smooth[0], smooth[-1] = fine[0], fine[-1]
     return np.asarray(smooth)
-
-
-def lengths_along(path: np.ndarray) -> np.ndarray:
-    return np.asarray(np.r_[0, np.cumsum(np.linalg.norm(np.diff(path, axis=0), axis=1))])
 
 
 def at_length(path: np.ndarray, s: float) -> np.ndarray:

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..character import Character
 from ..errors import StepRefused
+from ..geometry.measures import lengths_along
 from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
@@ -131,7 +132,7 @@ def _feelers(
     path = lm.way(solid, tip.cell, int(solid.nearest(head[None])[0]), even=2.0)
     k = leaves_trunk(solid, path)
     line = path[: k + 1][::-1]
-    total = float(lm.lengths_along(line)[-1])
+    total = float(lengths_along(line)[-1])
     places = evenly_along(line, 0.02 * total, total, links + 1)
     inside = np.array([solid.kept(p) for p in places[:-1]] + [on_left(tip)])
     sketch.put_chain("feeler", "head", inside, "_L", (1.0, 0, 0), mark="feeler")

@@ -15,6 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..character import Character
 from ..errors import StepRefused
+from ..geometry.measures import lengths_along
 from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
@@ -251,7 +252,7 @@ def _neck_and_head(character: Character, solid: Solid, sketch: Sketch, chest_z: 
     path = lm.way(solid, start, muzzle)
     path[:, 0] = 0.0
     depth = solid.depth[solid.nearest(path)]
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     head_s = neck_end(solid, path, eyes_middle(character))
     trunk = 0.72 * float(depth[0])
     base_s = min(float(along[np.argmax(depth < trunk)]) if (depth < trunk).any() else 0.3 * head_s, 0.4 * head_s)
@@ -279,7 +280,7 @@ def _tail(character: Character, solid: Solid, sketch: Sketch, hips: np.ndarray, 
     path = lm.way(solid, start, tip.cell)
     path[:, 0] = 0.0
     depth = solid.depth[solid.nearest(path)]
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     thin = np.flatnonzero(depth < 0.62 * float(solid.depth[start]))
     root = float(along[thin[0]]) if len(thin) else 0.2 * float(along[-1])
     places = np.vstack([evenly_along(path, root, float(along[-1]), links + 1)[:-1], tip.place * [0, 1, 1]])

@@ -9,6 +9,7 @@ from scipy.ndimage import binary_closing, binary_opening, label
 
 from ..character import Character
 from ..errors import StepRefused
+from ..geometry.measures import lengths_along
 from ..geometry.voxels import Solid
 from ..joints.inside import body_solid
 from . import landmarks as lm
@@ -106,7 +107,7 @@ def cut_at(cuts: list[Cut], z: float) -> Cut:
 def bends(path: np.ndarray, count: int, least: float = 0.12) -> list[np.ndarray]:
     """The `count` inner corners (3,) of the polyline that keeps nearest to a path (p, 3), each piece at least a share
     `least` of the path long."""
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     n = 61
     s = np.linspace(0, along[-1], n)
     p = np.stack([np.interp(s, along, path[:, k]) for k in range(3)], 1)
@@ -135,7 +136,7 @@ def bends(path: np.ndarray, count: int, least: float = 0.12) -> list[np.ndarray]
 
 def bend_near(path: np.ndarray, share: float, reach: float = 0.1) -> np.ndarray:
     """Where a path bends most, between share − reach and share + reach of its length; at `share` where it is straight."""
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     total = along[-1]
     low, high = max(share - reach, 0.02), min(share + reach, 0.98)
     s = np.linspace(low * total, high * total, 25)
@@ -156,7 +157,7 @@ def leaves_trunk(solid: Solid, path: np.ndarray, share: float = 0.3) -> int:
     """Where a path from a limb's tip inwards enters the trunk (its index): the first place that is deeper than the
     limb itself by `share` of what the deepest place on the path is."""
     depth = solid.depth[solid.nearest(path)]
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     outer = (along > 0.08 * along[-1]) & (along < 0.5 * along[-1])
     own = float(np.median(depth[outer])) if outer.any() else float(depth[0])
     wanted = own + share * max(float(depth.max()) - own, 0.0)
@@ -173,7 +174,7 @@ def neck_end(solid: Solid, path: np.ndarray, eyes: np.ndarray | None = None) -> 
     The head is the thickest place of the path's outer half that the neck before it is slimmer than (or where the eyes are, their
     middle (3,)); the neck's narrowest place lies before it, and the head's joint a little past that.
     """
-    along = lm.lengths_along(path)
+    along = lengths_along(path)
     depth = solid.depth[solid.nearest(path)]
     share = along / along[-1]
     outer = np.flatnonzero((share > 0.42) & (share < 0.95))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..character import Character
+from ..geometry.measures import lengths_along
 from ..geometry.spheres import fit_sphere
 from ..geometry.voxels import Solid
 from . import landmarks as lm
@@ -79,7 +80,7 @@ def lay_tail(character: Character, solid: Solid, sketch: Sketch, branches: list[
     away = np.linalg.norm(path - hips, axis=1)
     root = int(np.argmax(away > 0.75 * solid.depth[start]))
     path = path[root:]
-    total = lm.lengths_along(path)[-1]
+    total = lengths_along(path)[-1]
     parent = "hips"
     for i in range(links):
         parent = sketch.put(

@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ..character import Character
 from ..errors import StepRefused
+from ..geometry.measures import lengths_along
 from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
@@ -104,7 +105,7 @@ def _wing(character: Character, solid: Solid, branches: list[lm.Tip], centre: in
             "The plan found no wing to the side.", character.name, "Are the wings spread, and part of the body?"
         )
     ways = [lm.way(solid, b.cell, centre, even=2.0) for b in out]
-    order = sorted(range(len(out)), key=lambda i: -lm.lengths_along(ways[i])[-1])
+    order = sorted(range(len(out)), key=lambda i: -lengths_along(ways[i])[-1])
     longest = ways[order[0]]
     root = leaves_trunk(solid, longest, 0.4)
     arm_and_hand = longest[: root + 1]
@@ -112,10 +113,10 @@ def _wing(character: Character, solid: Solid, branches: list[lm.Tip], centre: in
     meets: list[float] = []
     for i in order[1:]:
         m, own = _meeting(longest, ways[i], 1.6 * solid.h)
-        if own > 0.06 * span and m < lm.lengths_along(arm_and_hand)[-1]:
+        if own > 0.06 * span and m < lengths_along(arm_and_hand)[-1]:
             fingers.append(i)
             meets.append(m)
-    along = lm.lengths_along(arm_and_hand)
+    along = lengths_along(arm_and_hand)
     if meets:
         wrist_s = float(np.median(sorted(meets)[-max(1, len(meets) // 2 + 1) :]))
         wrist = lm.at_length(arm_and_hand, wrist_s)
@@ -146,7 +147,7 @@ def _wing(character: Character, solid: Solid, branches: list[lm.Tip], centre: in
 
 def _meeting(path: np.ndarray, other: np.ndarray, near: float) -> tuple[float, float]:
     """Metres along `path` and along `other`, each from its own tip, to where `other` runs into `path`."""
-    along, own = lm.lengths_along(path), lm.lengths_along(other)
+    along, own = lengths_along(path), lengths_along(other)
     for p, s in zip(other, own, strict=True):
         d = np.linalg.norm(path - p, axis=1)
         k = int(np.argmin(d))
@@ -170,7 +171,7 @@ def _lay_wing(character: Character, solid: Solid, sketch: Sketch, wing: _Wing, o
         sketch.put_chain(f"wing_{k + 1}", "hand_L", np.array([*inner, line[-1]]), "_L", -normal)
         sketch.marks[f"wing_{k + 1}_end_L"] = f"wing tip {k + 1}"
     if wing.thumb is not None:
-        base = lm.at_length(wing.thumb, 0.2 * lm.lengths_along(wing.thumb)[-1])
+        base = lm.at_length(wing.thumb, 0.2 * lengths_along(wing.thumb)[-1])
         sketch.put_chain("thumb", "hand_L", np.array([solid.kept(base), wing.thumb[-1]]), "_L", -normal)
     for name, a, b in (("upper_arm_L", wing.shoulder, wing.elbow), ("forearm_L", wing.elbow, wing.wrist)):
         for k in range(options.hung):
@@ -185,7 +186,7 @@ def _lay_wing(character: Character, solid: Solid, sketch: Sketch, wing: _Wing, o
 
 def _links(line: np.ndarray, count: int) -> list[np.ndarray]:
     """Where a finger's joints lie: a little past the wrist, then at its bends."""
-    total = lm.lengths_along(line)[-1]
+    total = lengths_along(line)[-1]
     first = lm.at_length(line, 0.04 * total)
     return [first, *(bends(line, count - 1, 0.18) if count > 1 else [])]
 

@@ -6,11 +6,12 @@ import numpy as np
 from scipy.signal import find_peaks
 
 from ...character import Character
+from ...geometry.measures import lengths_along
 from ...geometry.rotations import unit
 from ...geometry.topology import skin_triangles
 from ...geometry.voxels import Solid, extremities, solid_from_mesh
 from ..arms import DIGIT_NAMES, Digit, name_digits
-from ..landmarks import Tip, at_length, lengths_along, way
+from ..landmarks import Tip, at_length, way
 from ..proportions import BIPED as P
 from ..shapes import leaves_trunk
 from ..sketch import Sketch

@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 
 from ...character import Character
+from ...geometry.measures import lengths_along
 from ...geometry.rotations import unit
 from ...geometry.voxels import Solid
 from ..frame import frame_facing
-from ..landmarks import at_length, lengths_along
+from ..landmarks import at_length
 from ..shapes import neck_end
 from ..sketch import Sketch
 from .body import UP, Body, flat, pieces_of, with_tips

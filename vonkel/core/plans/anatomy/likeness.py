@@ -2,13 +2,16 @@
 
 What a fit shows of itself (what speaks against it, how long and thick its limbs came out, what was left over, where other
 readings put a joint) is told as numbers; boosted trees (Friedman 2001, “Greedy function approximation”) say from these how
-much a joint is like those that lay more than a tenth of the body off.  `likeness.json` holds the trees, what they were
-learned from, and which score is doubt; `tests/judging/calibrate.py` writes it.
+much a joint is like those that lay more than a tenth of the body off.  `likeness.json` holds the trees for bodies on two and
+four legs, `likeness_others.json` those for wings, fins, many legs and none; both also what they were learned from and which score
+is doubt; `tests/judging/calibrate.py` writes them.
 """
 
 from __future__ import annotations
 
+import itertools
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
@@ -21,12 +24,17 @@ from .body import Body
 from .doubt import LOST, SURE, bare_flesh
 from .roles import Roles
 
-KNOWN = Path(__file__).with_name("likeness.json")
+# The plans that were learned together, and where that is kept.
+FAMILIES = {
+    ("biped", "quadruped"): Path(__file__).with_name("likeness.json"),
+    ("winged", "many-legged", "finned", "chain"): Path(__file__).with_name("likeness_others.json"),
+}
 NONE = -1.0  # what stands for a length, share or angle that a body hasn't
 STEMS = (
     "hips", "spine", "chest", "neck", "head", "thigh", "shin", "foot", "ball", "toe", "collar", "upper_arm", "forearm",
     "hand", "fore", "ear", "tail", "jaw", "eye", "thumb", "index", "middle", "ring", "little", "trunk",
 )  # fmt: skip
+OTHER_STEMS = ("wing", "membrane", "abdomen", "feeler", "fin", "hind_fin", "back_fin", "chain")
 PARTS = ("usual", "own", "pairs", "dear", "alternatives", "lengths", "inside", "bare")
 BONES = {
     "upper arm": ("upper_arm", "forearm"), "forearm": ("forearm", "hand"), "thigh": ("thigh", "shin"), "shin": ("shin", "foot"),
@@ -55,39 +63,133 @@ class Reading:
 
 def doubt_by_likeness(sketch: Sketch, reading: Reading, plan: str) -> None:
     """Put a spread on every joint by how it looks, for plans that it was learned for."""
-    known = learned()
-    if plan not in known.plans:
+    known = learned(plan)
+    if known is None:
         return
-    names = list(sketch.found)
-    score = known.score(told_of(sketch, reading, plan))
+    score = known.score(table(told_of(sketch, reading, plan), known.features))
     spread = SURE * (LOST / SURE) ** ((score - known.doubted) / (known.lost - known.doubted))
-    for n, s in zip(names, np.clip(spread, 0.004, 0.4).tolist(), strict=True):
-        sketch.spread[n] = s
+    for n, s in zip(sketch.found, np.clip(spread, 0.004, 0.4).tolist(), strict=True):
+        if _stem(sketch.found[n][2]) in known.stems:
+            sketch.spread[n] = s
     if float((spread >= SURE).mean()) > MANY:
         sketch.words.append(WORDS)
 
 
 # -- what a fit shows of itself --------------------------------------------------------------------------------------
-def told_of(sketch: Sketch, reading: Reading, plan: str) -> np.ndarray:
-    """(j, f): of each joint of a sketch what stands in `FEATURES`; lengths and places as shares of the body's size."""
+def told_of(sketch: Sketch, reading: Reading, plan: str) -> list[dict[str, float]]:
+    """What each joint of a sketch shows, by name, the same names for every joint of one family of plans; lengths and places are
+    shares of the body's size."""
     body = reading.body
     whole, near = bare_flesh(sketch, body)
-    one = {**_of_body(reading), "bare whole": whole, "biped": float(plan == "biped")}
+    one = {**_of_body(reading), "bare whole": whole}
     names = list(sketch.found)
     depth = dict(zip(names, _depths(sketch, body, names).tolist(), strict=True))
+    more: dict[str, dict[str, float]] = {}
+    if plan in next(iter(FAMILIES)):
+        one["biped"] = float(plan == "biped")
+    else:
+        one |= {f"plan {p}": float(plan == p) for p in list(FAMILIES)[1]} | _of_legs(sketch, body.size)
+        more = _of_limbs(sketch, body.size)
     rows = []
     for n in names:
         own = _of_joint(sketch, reading, n, depth)
         stem = _stem(sketch.found[n][2])
-        own |= {f"is {s}": float(s == stem) for s in (*STEMS, "")}
+        own |= {f"is {s}": float(s == stem or (s == "" and stem in OTHER_STEMS)) for s in (*STEMS, "")}
         own |= {"bare near": near.get(n, 0.0), "spread": sketch.spread.get(n, 0.0)}
-        every = one | own
-        rows.append([every[f] for f in FEATURES])
-    return np.array(rows).reshape(len(names), len(FEATURES))
+        rows.append(one | own | more.get(n, {}))
+    return rows
+
+
+def table(told: list[dict[str, float]], features: Sequence[str]) -> np.ndarray:
+    """(j, f) of what is told by name."""
+    return np.array([[row[f] for f in features] for row in told]).reshape(len(told), len(features))
+
+
+def _limbs(sketch: Sketch) -> list[list[str]]:
+    """Rows of joints from where they leave others to their end."""
+    kids: dict[str | None, int] = {}
+    for over, *_ in sketch.found.values():
+        kids[over] = kids.get(over, 0) + 1
+    rows = []
+    for n in sketch.found:
+        if n in kids:
+            continue
+        row = [n]
+        while (over := sketch.found[row[-1]][0]) in sketch.found and kids[over] == 1:
+            row.append(str(over))
+        rows.append(row[::-1])
+    return rows
+
+
+def _of_limbs(sketch: Sketch, size: float) -> dict[str, dict[str, float]]:
+    """What the limb that a joint belongs to shows: its length beside others of its kind and beside its partner, where it begins and ends."""
+    limbs = {row[0]: row for row in _limbs(sketch)}
+    long = {
+        root: sum(float(np.linalg.norm(sketch.place(b) - sketch.place(a))) for a, b in itertools.pairwise(row)) / size
+        for root, row in limbs.items()
+    }
+    low = min(float(p[1]) for _, p, _, _ in sketch.found.values())
+    ahead = sketch.frame.facing
+    out: dict[str, dict[str, float]] = {}
+    none = {
+        k: NONE
+        for k in (
+            "limb",
+            "of kind",
+            "limb uneven",
+            "roots apart",
+            "tip high",
+            "on limb",
+            "number",
+            "tips apart in height",
+        )
+    }
+    for n, (_, _, role, _) in sketch.found.items():
+        out[n] = none | {"lone": float(opposite_name(n) != n and opposite_name(n) not in sketch.found)}
+        out[n] |= {f"is {s}": float(role.startswith(s)) for s in OTHER_STEMS}
+    for root, row in limbs.items():
+        role, twin = sketch.found[root][2], opposite_name(root)
+        kind = [long[r] for r in limbs if sketch.found[r][2] == role]
+        digits = "".join(ch for ch in root if ch.isdigit())
+        own = {
+            "limb": long[root], "of kind": _ratio(long[root], float(np.median(kind))), "number": float(digits or NONE),
+            "tip high": (float(sketch.place(row[-1])[1]) - low) / size,
+        }  # fmt: skip
+        if twin != root and twin in limbs:
+            own["limb uneven"] = abs(_ratio(long[root], long[twin]))
+            own["roots apart"] = abs(float((sketch.place(root) - sketch.place(twin)) @ ahead)) / size
+            own["tips apart in height"] = abs(float(sketch.place(row[-1])[1] - sketch.place(limbs[twin][-1])[1])) / size
+        for k, n in enumerate(row):
+            out[n] |= own | {"on limb": k / max(len(row) - 1, 1)}
+    return out
+
+
+def _of_legs(sketch: Sketch, size: float) -> dict[str, float]:
+    """How many legs were found and how unlike they are; the first may be feelers."""
+    legs = [row for row in _limbs(sketch) if sketch.found[row[0]][2] in ("thigh", "fin", "hind_fin")]
+    place = sketch.place
+    long = np.array([sum(float(np.linalg.norm(place(b) - place(a))) for a, b in itertools.pairwise(r)) for r in legs])
+    high = np.array([float(place(r[-1])[1]) for r in legs])
+    first = np.array(["_1_" in r[0] for r in legs], bool)
+    out = {
+        "legs": float(len(legs)),
+        "legs odd": NONE,
+        "first to others": NONE,
+        "first over others": NONE,
+        "legs unlike": NONE,
+    }
+    if len(legs):
+        out["legs odd"] = float(abs(sum(r[0].endswith("_L") for r in legs) - sum(r[0].endswith("_R") for r in legs)))
+        out["legs unlike"] = _ratio(float(long.max()), float(long.min()))
+    if first.any() and not first.all():
+        out["first to others"] = _ratio(float(long[first].mean()), float(np.median(long[~first])))
+        out["first over others"] = (float(high[first].mean()) - float(np.median(high[~first]))) / size
+    return out
 
 
 def _stem(role: str) -> str:
-    return next((s for s in STEMS if role.startswith(s)), "")
+    """The kind of joint that a role is of."""
+    return next((s for s in (*STEMS, *OTHER_STEMS) if role.startswith(s)), "")
 
 
 def _depths(sketch: Sketch, body: Body, names: list[str]) -> np.ndarray:
@@ -180,17 +282,6 @@ def _of_joint(sketch: Sketch, reading: Reading, n: str, depth: dict[str, float])
     return out
 
 
-def _names() -> tuple[str, ...]:
-    limbs = [f"{x} {k}" for x in LIMBS for k in ("girth uneven", "length uneven", "girth", "tip", "odd", "to head")]
-    return (
-        *(f"{b}{k}" for b in BONES for k in ("", " uneven")), "forearm to upper arm", "shin to thigh", "arm to leg", "trunk", "head",
-        "hips wide", "shoulders wide", "neck", *limbs, "head girth", "head tip", "tail tip", "end tip", "tips", "tips over",
-        "longest over", "all over", "slimmest over", "cost", "margin", "readings", "faces", "hips high", "head high", "neck high",
-        "chest high", "feet apart in height", "bare whole", "biped", *PARTS, "posed", "deep", "depth uneven", "bone", "bend",
-        "elsewhere", "elsewhere next", "bare near", "spread", *(f"is {s}" for s in (*STEMS, "")),
-    )  # fmt: skip
-
-
 # -- the trees -------------------------------------------------------------------------------------------------------
 @dataclass(frozen=True)
 class Learned:
@@ -198,6 +289,8 @@ class Learned:
 
     plans: tuple[str, ...]
     base: float
+    stems: tuple[str, ...]  # of the joints' roles that were among what it was learned from
+    features: tuple[str, ...]
     trees: tuple[np.ndarray, ...]
     doubted: float  # the score from which a joint is doubted
     lost: float  # and from which it counts as not found
@@ -216,18 +309,22 @@ class Learned:
         return out
 
 
-FEATURES = _names()
+def learned(plan: str) -> Learned | None:
+    """What was learned for a plan; None for a head, which nothing was learned for."""
+    file = next((f for plans, f in FAMILIES.items() if plan in plans), None)
+    return None if file is None else _read(file)
 
 
 @cache
-def learned() -> Learned:
-    """What `likeness.json` holds."""
-    said = json.loads(KNOWN.read_text())
-    order = [FEATURES.index(f) for f in said["features"]]
-    trees = []
-    for tree in said["trees"]:
-        nodes = np.array(tree, float)
-        inner = nodes[:, 0] >= 0
-        nodes[inner, 0] = np.array(order)[nodes[inner, 0].astype(int)]
-        trees.append(nodes)
-    return Learned(tuple(said["plans"]), said["base"], tuple(trees), said["doubted"], said["lost"])
+def _read(file: Path) -> Learned:
+    said = json.loads(file.read_text())
+    trees = tuple(np.array(tree, float) for tree in said["trees"])
+    return Learned(
+        tuple(said["plans"]),
+        said["base"],
+        tuple(said["stems"]),
+        tuple(said["features"]),
+        trees,
+        said["doubted"],
+        said["lost"],
+    )

@@ -13,8 +13,8 @@ import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
 from ...compiled import compiled
+from ...geometry.measures import lengths_along
 from ...geometry.voxels import Solid, middle_paths, traced
-from ..landmarks import lengths_along
 from .body import Body
 
 N = 61  # places along a line that a corner may have

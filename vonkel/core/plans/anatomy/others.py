@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -9,17 +10,18 @@ from scipy.optimize import linear_sum_assignment
 from scipy.spatial import cKDTree
 
 from ...character import Character
+from ...geometry.measures import lengths_along
 from ...geometry.rotations import unit
+from ...geometry.voxels import Solid, middle_paths
 from ..finned import _head
 from ..frame import frame_facing
-from ..landmarks import lengths_along
 from ..many_legged import _waist
 from ..shapes import Cut, bends, cut_at, leaves_trunk
 from ..sketch import Sketch
 from .body import UP, Body, flat
 from .ends import lay_eyes_and_jaw
 from .heads import find_head
-from .line import Line, Prior, between, corners_of, fan, inwards, joint_at
+from .line import Line, N, Prior, between, corners_of, fan, inwards, joint_at, line_of
 from .roles import Roles, on_wing
 from .upright import SIDES, fit_upright
 
@@ -166,19 +168,27 @@ def many_roles(body: Body) -> list[Roles]:
     for i in np.argsort(-body.length):
         if y[i] < level and body.length[i] > 0.10 * span and all(t[i, j] > 0.14 * span for j in kept):
             kept.append(int(i))
-    if len(kept) < 4:
+    if len(kept) < 3:
         return []
     solid = body.solid
+    # Legs come in pairs: of an odd number one may be something else that hangs low, or one more leg is lifted.
+    sets = [kept]
+    if len(kept) % 2:
+        usual = float(np.median(body.length[kept]))
+        for i in range(len(body.tips)):
+            apart = all(t[i, j] > 0.14 * span for j in kept if j != i)
+            if i not in kept and y[i] < LIFTED and body.length[i] > 0.55 * usual and apart:
+                sets.append([*kept, i])
+        sets += [[i for i in kept if i != k] for k in kept if len(kept) > 4]
+    sets = [legs for legs in sets if len(legs) > 3]
     goal = solid.centres[int(np.argmax(solid.depth))]
     lines = {}
-    for i in kept:
+    for i in {i for legs in sets for i in legs}:
         p = between(body, body.place(i), goal, 2.0).p
         lines[i] = p[: leaves_trunk(solid, p, 0.15) + 1][::-1]
     core = solid.centres[solid.depth > 0.3 * solid.depth.max()]
     core = core[:: max(1, len(core) // 400)]
     found: list[Roles] = []
-    # Legs come in pairs: of an odd number one may be something else that hangs low.
-    sets = [kept, *([i for i in kept if i != k] for k in kept if len(kept) % 2 and len(kept) > 4)]
     for legs in sets:
         odd = 0.0 if len(legs) >= 5 and len(legs) % 2 == 0 else 1.0 if len(legs) % 2 == 0 else 1.5
         usual = float(np.median(body.length[legs]))
@@ -190,6 +200,7 @@ def many_roles(body: Body) -> list[Roles]:
     return sorted(found, key=lambda r: r.cost)
 
 
+LIFTED = 0.75  # of the height: no tip of a leg is lifted higher
 LEG_LOST = 1.8  # what it costs that a tip near the ground as long as the legs is none
 
 
@@ -230,9 +241,7 @@ def fit_many(character: Character, body: Body, roles: Roles, options: Any) -> Sk
     solid, span = body.solid, body.span
     legs, lines = list(roles.more["legs"]), dict(roles.more["lines"])  # type: ignore[call-overload]
     ahead, at = np.asarray(roles.more["ahead"]), np.asarray(roles.more["middle"])
-    y = body.heights
-    level = (float(solid.centres[body.centre, 1]) - body.low) / body.tall
-    others = [i for i in range(len(body.tips)) if i not in legs and body.length[i] > 0.1 * span and y[i] > level]
+    others = [i for i in range(len(body.tips)) if i not in legs and body.length[i] > 0.1 * span]
     ahead, sure = _which_end(body, at, ahead, others, np.array([lines[i][0] for i in legs]))
     sketch = Sketch(frame=frame_facing(ahead, at, sure), cost=roles.cost)
     left, across = sketch.frame.left, sketch.frame.left
@@ -397,27 +406,30 @@ def fit_winged(character: Character, body: Body, roles: Roles, options: Any) -> 
         left[i] = float(np.linalg.norm(body.place(i) - sketch.place("hand_end_L")))
     a, b = sorted(left, key=lambda i: left[i])
     taken = {roles["foot_c"], roles["foot_d"], roles["head"], roles.tips.get("tail", -1)}
-    for (side, word, _), i, other in zip(SIDES, (a, b), (b, a), strict=True):
+    shoulders = [sketch.place(f"upper_arm_{s}") for s in "LR"]
+    ridges = [_ridge(body, body.place(i), shoulder) for i, shoulder in zip((a, b), shoulders, strict=True)]
+    lone = corners_of([r.line for r in ridges], Prior((WRIST, ELBOW)), [_step_in(r.line) for r in ridges], 0.05)
+    for (side, word, _), i, other, ridge, corners in zip(SIDES, (a, b), (b, a), ridges, lone, strict=True):
         mates = [j for j in range(len(body.tips)) if j not in taken and on_wing(body, j, i, other)]
-        _lay_wing(character, body, sketch, side, word, i, other, mates, options)
+        wrist = ridge.line.at(float(corners.share[0]) * ridge.line.total)
+        doubt = float(corners.spread[0]) * ridge.line.total / body.size
+        meets = sorted(body.parts(i, j, other) for j in mates)
+        if meets:
+            way = inwards(body, i)
+            wrist, doubt = way.at(way.s_of(float(np.median(meets[-max(1, len(meets) // 2 + 1) :])))), 0.0
+        _lay_wing(character, body, sketch, side, word, i, other, mates, wrist, options)
+        sketch.spread[f"hand_{side}"] = float(np.hypot(sketch.spread[f"hand_{side}"], doubt))
     return sketch
 
 
 def _lay_wing(
-    character: Character, body: Body, sketch: Sketch, side: str, word: str, tip: int, other: int, mates: list[int], options: Any
+    character: Character, body: Body, sketch: Sketch, side: str, word: str, tip: int, other: int, mates: list[int], wrist: np.ndarray, options: Any
 ) -> None:  # fmt: skip
     solid = body.solid
-    line = inwards(body, tip)
-    shoulder = sketch.place(f"upper_arm_{side}")
-    line = line.cut(max(line.nearest(shoulder), 0.2 * line.total))
-    meets = sorted(body.parts(tip, j, other) for j in mates)
-    if meets:
-        wrist_s = line.s_of(float(np.median(meets[-max(1, len(meets) // 2 + 1) :])))
-        wrist = line.at(wrist_s)
-        arm = np.vstack([wrist[None], line.p[line.s > wrist_s], shoulder[None]])
-        elbow = bends(arm, 1, 0.2)[0] if len(arm) > 5 else 0.5 * (wrist + shoulder)
-    else:
-        wrist, elbow = bends(np.vstack([line.p, shoulder[None]]), 2, 0.2)
+    ridge = _ridge(body, wrist, sketch.place(f"upper_arm_{side}"))
+    shoulder, elbow = ridge.shoulder, _elbow(solid, wrist, ridge)
+    parent, _, role, deforms = sketch.found[f"upper_arm_{side}"]
+    sketch.found[f"upper_arm_{side}"] = (parent, shoulder, role, deforms)
     fold = np.cross(elbow - shoulder, wrist - elbow)
     sketch.put(f"forearm_{side}", f"upper_arm_{side}", solid.kept(elbow), "forearm", True, fold, f"{word} elbow", 0.03)
     mark = f"{word} wrist, where the wing folds"
@@ -447,6 +459,65 @@ def _lay_wing(
         places = np.array([solid.kept(way.at(0.2 * way.total)), way.p[-1]])
         sketch.put_chain("thumb", f"hand_{side}", places, f"_{side}", -fold, spread=0.025)
     _lay_membranes(character, sketch, side, shoulder, elbow, wrist, options.hung)
+
+
+RIDGE = 6.0  # how strongly the thickest way through a wing is kept to
+ENTERS = 1.5  # of the arm's thickness: where it has become the trunk
+LIKE = 0.35  # the usual spread of the forearm's length to the upper arm's, as a logarithm
+WRIST, ELBOW = (0.53, 0.1), (0.77, 0.07)  # shares of a wing from its tip, and how wide that is
+
+
+@dataclass(frozen=True)
+class _Ridge:
+    """The thickest way from somewhere on a wing to its shoulder, and how deep the arm is on it."""
+
+    line: Line
+    shoulder: np.ndarray
+    own: float
+
+
+def _ridge(body: Body, start: np.ndarray, shoulder: np.ndarray) -> _Ridge:
+    """An arm is the thickest of what is stretched between wrist and trunk; its shoulder lies where it enters the trunk, which is
+    near `shoulder` (3,)."""
+    solid = body.solid
+    line = line_of(body, middle_paths(solid, int(solid.nearest(start[None])[0]), [body.centre], RIDGE)[0], None, 2.0)
+    far = min(line.nearest(shoulder), 0.85 * line.total)
+    outer = (line.s > 0.3 * far) & (line.s < 0.8 * far)
+    own = float(np.median(line.depth[outer])) if outer.any() else float(line.depth[0])
+    deep = np.flatnonzero((line.depth > ENTERS * own) & (line.s > 0.6 * far))
+    end = float(line.s[deep[0]]) if len(deep) else far
+    line = line.cut(max(end, 4 * solid.h))
+    return _Ridge(line, line.p[-1], own)
+
+
+def _step_in(line: Line) -> np.ndarray:
+    """(N, N) energy of a wrist and an elbow on a wing's line from its tip: an arm is thicker than the finger or feathers beyond it."""
+    t = np.linspace(0, 1, N)
+    d = np.log(np.maximum(np.interp(t * line.total, line.s, line.depth), 1e-9))
+    outer = np.array([d[max(0, k - 12) : max(k, 1)].mean() for k in range(N)])
+    inner = np.array([d[min(k, N - 1) : k + 12].mean() for k in range(N)])
+    return np.asarray(STEPS_IN * np.clip(outer - inner, -0.7, 0.2))[:, None]
+
+
+STEPS_IN = 4.0
+
+
+def _elbow(solid: Solid, wrist: np.ndarray, ridge: _Ridge) -> np.ndarray:
+    """Where two straight bones keep nearest to the arm's ridge, and are not too unlike in length."""
+    shoulder, own = ridge.shoulder, ridge.own
+    reach = float(np.linalg.norm(wrist - shoulder))
+    p = solid.centres[solid.depth > 0.6 * own]
+    a, b = np.linalg.norm(p - shoulder, axis=1), np.linalg.norm(p - wrist, axis=1)
+    p = p[(a + b < 1.8 * reach) & (np.minimum(a, b) > 0.2 * reach)]
+    if not len(p):
+        return ridge.line.at(0.5 * ridge.line.total)
+    p = p[:: max(1, len(p) // 2000)]
+    t = np.linspace(0.1, 1.0, 10)[None, :, None]
+    bones = np.concatenate([shoulder + t * (p[:, None] - shoulder), wrist + t * (p[:, None] - wrist)], 1)
+    depth = solid.depth[solid.nearest(bones.reshape(-1, 3))].reshape(len(p), -1)
+    short = np.maximum(0.0, 1 - depth / own)
+    unlike = np.log(np.linalg.norm(p - shoulder, axis=1) / np.linalg.norm(p - wrist, axis=1)) / LIKE
+    return np.asarray(p[int(np.argmin((short**2).mean(1) + 0.01 * unlike**2))])
 
 
 def _straight(places: np.ndarray) -> np.ndarray:

@@ -68,7 +68,10 @@ def upright_roles(body: Body, most: int = 9, wings: bool = False) -> list[Roles]
     found: list[Roles] = []
     low = [int(i) for i in np.argsort(-body.length)[most:] if y[i] < 0.25] if wings else []
     for c, d in itertools.combinations([*order, *low], 2):
-        if max(y[c], y[d]) > 0.55 or log_ratio(body.length[c], body.length[d]) > 1.2 or t[c, d] < 0.15 * span:
+        if max(y[c], y[d]) > 0.55 or t[c, d] < (0.08 if wings else 0.15) * span:
+            continue
+        # Of two legs that touch one seems short; beside wings both are.
+        if not wings and log_ratio(body.length[c], body.length[d]) > 1.2:
             continue
         rest = [i for i in order if i not in (c, d)]
         for a, b in itertools.combinations(rest, 2):
