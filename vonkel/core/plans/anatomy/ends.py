@@ -66,9 +66,12 @@ def lay_eyes_and_jaw(
     return ahead
 
 
+WIDER = 1.15  # how much farther apart ears are rooted than horns, at least
+
+
 def lay_ears(body: Body, sketch: Sketch, skull: np.ndarray, crown: np.ndarray, ahead: np.ndarray) -> None:
-    """Ears: a pair of tips of the head off its middle, alike in length, above the eyes; horns, which taper to a point
-    and have no width, aren't told from ears and are called ears only where there is one pair."""
+    """Ears: a pair of tips of the head off its middle, alike in length, above the eyes.  Horns alone aren't told from
+    ears; of two pairs those rooted nearer to the middle are horns."""
     solid, head = body.solid, sketch.place("head")
     up = unit(crown - head)
     left = unit(np.cross(up, ahead))
@@ -101,13 +104,21 @@ def lay_ears(body: Body, sketch: Sketch, skull: np.ndarray, crown: np.ndarray, a
                 pairs.append((float(unlike - 0.6 * (a.length + b.length) / long), a, b))
     if not pairs:
         return
-    best = min(pairs, key=lambda p: p[0])
-    # Where there are two pairs one is horns, and which it is isn't told.
-    several = any(p[1] is not best[1] and p[2] is not best[2] for p in pairs)
-    doubt = 0.09 if several else 0.02
-    for side, tip in (("L", best[1]), ("R", best[2])):
+    pairs.sort(key=lambda p: p[0])
+    best = pairs[0]
+    second = next((p for p in pairs if p[1] is not best[1] and p[2] is not best[2]), None)
+
+    def root(tip: Tip) -> np.ndarray:
         path = way(solid, tip.cell, start, even=2.0)
-        base = path[leaves_trunk(solid, path)]
+        return np.asarray(path[leaves_trunk(solid, path)])
+
+    roots = [(root(p[1]), root(p[2])) for p in (best, second) if p is not None]
+    if second is not None:  # of two pairs one is horns: these grow between the ears
+        wide = [abs(float((a - b) @ left)) for a, b in roots]
+        if wide[1] > WIDER * wide[0]:
+            best, roots = second, roots[::-1]
+    doubt = 0.09 if second is not None else 0.02
+    for side, tip, base in (("L", best[1], roots[0][0]), ("R", best[2], roots[0][1])):
         hinge = ahead if side == "L" else -ahead
         word = "left ear" if side == "L" else "right ear"
         sketch.put(f"ear_{side}", "head", base, "ear", hinge=hinge, spread=doubt)

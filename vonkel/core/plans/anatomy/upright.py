@@ -227,7 +227,8 @@ def fit_upright(character: Character, body: Body, roles: Roles, options: Any, wi
     ahead = lay_eyes_and_jaw(body, sketch, crown, facing)
     lay_ears(body, sketch, near, crown, ahead)
     _bring_forward(solid, sketch, arms)
-    _lay_arms(character, body, sketch, arms, trunk.at(spine.shoulders), across, options)
+    between_arms = trunk.at(min(spine.shoulders, trunk.nearest(0.5 * (arms.roots[0] + arms.roots[1]))))
+    _lay_arms(character, body, sketch, arms, between_arms, across, options)
     _lay_legs(character, body, sketch, legs, across, options)
     # The less a trunk stands, the less is known of where neck and shoulders leave it.
     level = 0.10 * float(np.clip((LEVEL - upright[1]) / LEVEL, 0, 1))
@@ -259,6 +260,10 @@ class _Spine:
     girth: float
 
 
+HEADS = 0.4  # of a neck's radius before its flesh becomes the head's: where the head turns
+FLARES = 1.2  # of a neck's radius: where it has become the trunk
+
+
 def _spine(
     body: Body, sketch: Sketch, trunk: Line, legs: Limbs, arms: Limbs, options: Any, across: np.ndarray
 ) -> _Spine:  # fmt: skip
@@ -275,8 +280,13 @@ def _spine(
     )
     narrow, girth = float(trunk.s[k]), float(depth[k])
     clear = float(depth[: k + 1].max() / girth)  # how much thicker the head is than the neck
-    s_neck = min(narrow + P.neck_down * girth, s_shoulders - P.neck_least * tall)
-    s_head = min(narrow - P.head_up * girth, s_neck - P.head_least * tall)
+    # A neck is as thick all along: it begins where the trunk's flesh does.
+    flares = np.flatnonzero((trunk.s > narrow) & (depth > FLARES * girth))
+    base = float(trunk.s[flares[0]]) if len(flares) else s_shoulders
+    s_neck = min(max(narrow + P.neck_down * girth, base), s_shoulders - P.neck_least * tall)
+    skull = np.flatnonzero((trunk.s < narrow) & (depth > FLARES * girth))
+    rim = float(trunk.s[skull[-1]]) if len(skull) else narrow
+    s_head = min(narrow - P.head_up * girth, rim + HEADS * girth, s_neck - P.head_least * tall)
     s_hips = trunk.total - P.hips_rise * tall
     sketch.put("hips", None, trunk.at(s_hips), "hips", hinge=across, mark="hips", spread=0.012 + 0.25 * legs.odd / tall)
     shares = np.linspace(0.0, P.chest, options.spine + 1)[1:]
