@@ -20,6 +20,9 @@ from .line import Line
 
 
 # --- head ---------------------------------------------------------------------------------------------------------------
+BUNDLE = 0.08  # how far round a head's axis its top is looked for, a share of the head's length with all that stands on it
+
+
 def crown_of(solid: Solid, skull: np.ndarray, head: np.ndarray, up: np.ndarray) -> np.ndarray:
     """The top of the head: the farthest cell from the head's joint along its own upright, near its axis."""
     c = solid.centres[skull]
@@ -28,10 +31,23 @@ def crown_of(solid: Solid, skull: np.ndarray, head: np.ndarray, up: np.ndarray) 
     off = c - head
     along = off @ up
     beside = np.linalg.norm(off - along[:, None] * up, axis=1)
-    ok = beside < 0.22 * max(float(along.max()), 1e-9)
+    most = max(float(along.max()), 1e-9)
+    ok = beside < 0.22 * most
     if not ok.any():
         return np.asarray(c[np.argmax(along)])
-    return np.asarray(head + up * (float(along[ok].max()) + 0.5 * solid.h))
+    # Ears and horns stand up beside the axis: the head ends where its flesh does, in the middle of a bundle of ways up.
+    t = np.arange(0.0, float(along[ok].max()) + solid.h, 0.5 * solid.h)
+    side = unit(np.cross(up, np.roll(np.abs(up), 1) + 1e-3))
+    turns = np.linspace(0, 2 * np.pi, 9)[:-1]
+    ring = np.cos(turns)[:, None] * side + np.sin(turns)[:, None] * np.cross(up, side)
+    starts = head + np.vstack([np.zeros((1, 3)), BUNDLE * most * ring])
+    inside = solid.contains((starts[:, None] + t[None, :, None] * up).reshape(-1, 3)).reshape(len(starts), -1)
+    ends = []
+    for way in inside:
+        first = int(np.argmax(way))  # it may begin outside, below a chin
+        out = np.flatnonzero(~way[first:])
+        ends.append(float(t[first + int(out[0]) if len(out) else -1]))
+    return np.asarray(head + up * max(float(np.median(ends)), 2 * solid.h))
 
 
 def lay_eyes_and_jaw(
