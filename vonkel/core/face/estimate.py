@@ -64,14 +64,21 @@ def _estimated(character: Character, region: Region) -> Estimate:
     return Estimate(head, eyes, mouth, spots)
 
 
+RIM = 0.5  # how much of a pit's rim edges of the mesh follow that is surely an eye's
+
+
 def _of_eye(eye: Eye) -> dict[str, Spot]:
-    sure = eye.sure if eye.shelled else eye.sure * (0.45 + 0.5 * eye.rimmed if eye.opens else 0.35)
+    whole = eye.sure
+    if eye.kind == "pit" and eye.opens and not eye.shelled:  # its rim tells it, if edges of the mesh follow it
+        whole = sure = 0.3 + 0.4 * min(eye.rimmed / RIM, 1.0)
+    else:
+        sure = eye.sure if eye.shelled else eye.sure * (0.45 + 0.5 * eye.rimmed if eye.opens else 0.35)
     over = (eye.rim - eye.centre) @ eye.frame[1]
     inner, outer = eye.corners
     ragged = "" if eye.rimmed > 0.5 or not eye.opens else ", which no edges of the mesh follow"
     return {
         f"eye_{eye.side}": Spot(
-            eye.centre, eye.sure, {"ball": "its own ball", "pit": "a pit", "sculpted": "a bump"}[eye.kind]
+            eye.centre, whole, {"ball": "its own ball", "pit": "a pit", "sculpted": "a bump"}[eye.kind]
         ),
         f"eye_inner_{eye.side}": Spot(inner, sure, "the opening’s end" + ragged),
         f"eye_outer_{eye.side}": Spot(outer, sure, "the opening’s end" + ragged),

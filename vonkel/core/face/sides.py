@@ -77,6 +77,10 @@ def _area(head: Head, rows: np.ndarray) -> float:
     return float(0.5 * np.linalg.norm(np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]]), axis=1).sum())
 
 
+# How sure a place on a brow can be: its middle lies on the ridge, its ends on where somebody ends it.
+BROWS = {"brow_inner": 0.52, "brow_outer": 0.45}
+
+
 def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
     """Three places along the ridge above an eye; nothing where no ridge stands out."""
     b, p, axes = head.bend, head.p, eye.frame
@@ -104,7 +108,7 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
         return {}
     return {
         n: Spot(
-            place, float(np.clip(0.30 + 0.06 * ridge, 0.2, 0.6 if "_mid" in n else 0.45)), "the ridge above the lid"
+            place, float(np.clip(0.30 + 0.06 * ridge, 0.2, BROWS.get(n[:-2], 0.6))), "the ridge above the lid"
         )
         for n, (place, ridge) in found.items()
     }
@@ -112,7 +116,7 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
 
 # Where a jaw turns (common practice, and the cast's marks by hand): shares of the way from the corner of the mouth back to the ear, of
 # the head's size behind the eye where there is no ear, of the way up to the eye, and of the head's half width there.
-HINGE_BACK, HINGE_BEHIND, HINGE_UP, HINGE_OUT = 0.8, 0.27, 0.45, 0.73
+HINGE_BACK, HINGE_BEHIND, HINGE_UP, HINGE_OUT = 0.8, 0.22, 0.45, 0.73
 
 
 def hinge_of_jaw(head: Head, mouth: Mouth, eyes: list[Eye], ear: Spot | None, sign: int) -> Spot | None:
