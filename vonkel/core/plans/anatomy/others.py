@@ -180,6 +180,10 @@ def many_roles(body: Body) -> list[Roles]:
             if i not in kept and y[i] < LIFTED and body.length[i] > 0.55 * usual and apart:
                 sets.append([*kept, i])
         sets += [[i for i in kept if i != k] for k in kept if len(kept) > 4]
+    # A pair that hangs in the air may be feelers.
+    over = sorted(kept, key=lambda i: -y[i])[:2]
+    if len(kept) > 5 and y[over[1]] > IN_AIR:
+        sets.append([i for i in kept if i not in over])
     sets = [legs for legs in sets if len(legs) > 3]
     goal = solid.centres[int(np.argmax(solid.depth))]
     lines = {}
@@ -192,7 +196,11 @@ def many_roles(body: Body) -> list[Roles]:
     for legs in sets:
         odd = 0.0 if len(legs) >= 5 and len(legs) % 2 == 0 else 1.0 if len(legs) % 2 == 0 else 1.5
         usual = float(np.median(body.length[legs]))
-        odd += sum(LEG_LOST * min(float(body.length[i]) / usual, 1.0) ** 2 for i in kept if i not in legs)
+        odd += sum(IN_AIR_COSTS * max(0.0, float(y[i]) - IN_AIR) for i in legs)
+        odd += sum(
+            LEG_LOST * min(float(body.length[i]) / usual, 1.0) ** 2 * float(np.clip(1.5 - y[i] / (2 * IN_AIR), 0, 1))
+            for i in kept if i not in legs
+        )  # fmt: skip
         for total, ahead, at in _planes(body, legs, lines, core):
             found.append(
                 Roles(3.0 * total / span + odd, {}, {"legs": legs, "ahead": ahead, "middle": at, "lines": lines})
@@ -201,6 +209,7 @@ def many_roles(body: Body) -> list[Roles]:
 
 
 LIFTED = 0.75  # of the height: no tip of a leg is lifted higher
+IN_AIR, IN_AIR_COSTS = 0.15, 1.5  # of the height, over which a leg's tip doesn't stand; and what each height beyond costs
 LEG_LOST = 1.8  # what it costs that a tip near the ground as long as the legs is none
 
 
