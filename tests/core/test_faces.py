@@ -111,6 +111,25 @@ def test_no_head_gets_what_it_has_not(name: str) -> None:
     assert not set(MARKS[name]["none"]) & set(face(name).spots)
 
 
+@pytest.mark.parametrize(("name", "rimmed"), [("otter", True), ("bust", True), ("bat", True), ("seal-0.3", False)])
+def test_a_pit_is_trusted_where_the_mesh_follows_its_rim(name: str, rimmed: bool) -> None:
+    """The same heads with their eyeballs taken out."""
+    c = planned(name)
+    for part in [p.name for p in c.parts if p.role == "eye"]:
+        c = do(c, "model.remove_part", part=part)
+    found = estimate_face(c)
+    assert [e.kind for e in found.eyes] == ["pit", "pit"]
+    for mark in ("eye_inner_L", "eye_outer_L", "lid_upper_L", "lid_lower_L"):
+        off = float(np.linalg.norm(found.placed()[mark] - np.array(MARKS[name]["marks"][mark]))) / MARKS[name]["height"]
+        assert (found.spots[mark].sure >= DOUBTFUL) == rimmed
+        assert off < 0.06 or not rimmed
+
+
+def test_a_chin_is_looked_for_past_the_lip_however_coarse_the_mesh() -> None:
+    for name, most in (("otter", 0.05), ("bat", 0.05), ("beetle", 0.05), ("larva", 0.05)):
+        assert next(e for mark, e, _ in errors(name) if mark == "chin") < most, name
+
+
 @pytest.mark.parametrize("name", OLD)
 def test_a_mouth_that_is_only_a_groove_is_never_called_sure(name: str) -> None:
     """Heads of 0.3: all but the otter's mouth were lines in the skin."""

@@ -6,7 +6,9 @@ The bodies and their true joints are those of tests/judging; `python -m tests.ju
 import numpy as np
 import pytest
 
-from tests.judging.builds import JUDGED, NAMED, TRIED, by_chance
+from tests.judging.builds import JUDGED, NAMED, TRIED, by_chance, of_chance
+from tests.judging.calibrate import OTHERS
+from tests.judging.judge import STRENGTHS
 from tests.judging.posing import KINDS, at_rest, moved, ordinary, ordinary_turns, posed, rigged, rot
 from vonkel.core.character import Joint, opposite_name
 from vonkel.core.errors import StepRefused
@@ -244,6 +246,57 @@ def test_fingers_of_a_wing_are_one_each_and_left_is_left():
     assert max(told[f"toe_end_{s}"] for s in "LR") < 0.12
 
 
+@pytest.mark.parametrize("seed", (302, 304, 311))
+def test_a_wings_arm_follows_the_thickest_of_what_is_stretched(seed):
+    """Its bones lie in the arm's flesh, not in the membrane that shortens the way."""
+    body = posed("bat", seed, 0.85)
+    sketch = sketch_of(body.mesh, "winged", {})
+    found = errors(body, sketch)
+    assert max(found[f"{n}_{s}"] for n in ("upper_arm", "forearm", "hand") for s in "LR") < 0.09
+    solid = body_for(body.mesh, "winged").solid
+    for side in "LR":
+        ends = [sketch.place(f"{n}_{side}") for n in ("upper_arm", "forearm", "hand")]
+        along = np.vstack(
+            [a + t * (b - a) for a, b in zip(ends[:-1], ends[1:]) for t in np.linspace(0.1, 0.9, 9)[:, None]]
+        )
+        assert np.median(solid.depth[solid.nearest(along)]) > 2 * solid.h  # a membrane is one cell thick, or two
+
+
+def test_a_lifted_leg_is_one_and_a_low_feeler_none():
+    """8105: one of six feet hangs at half the height; 8035: eight legs, and feelers that hang as low as a foot may."""
+    for seed, pairs in ((8105, 3), (8035, 4)):
+        NAMED[f"some-{seed}"] = of_chance("many-legged", seed)
+        body = posed(f"some-{seed}", seed, STRENGTHS[seed % 3], KINDS[(seed // 6) % 6])
+        sketch = sketch_of(body.mesh, "many-legged", {})
+        feet = [n for n in sketch.found if n.startswith("toe_end")]
+        assert len(feet) == 2 * pairs
+        assert np.mean([v for n, v in errors(body, sketch).items() if n.startswith(("toe", "foot", "shin"))]) < 0.05
+
+
+def test_horns_grow_between_the_ears():
+    body = posed("ram", 401, STRENGTHS[401 % 3], KINDS[401 % 6])
+    found = errors(body, sketch_of(body.mesh, "quadruped", {}))
+    assert max(found[f"ear_end_{s}"] for s in "LR") < 0.05
+
+
+@pytest.mark.parametrize("name", ("leveret", "imp"))
+def test_a_heads_top_is_not_that_of_its_ears_or_horns(name):
+    body = posed(name, 411, STRENGTHS[411 % 3], KINDS[411 % 6])
+    sketch = sketch_of(body.mesh, "biped", {})
+    head, top = body.places["head"], body.places["head_end"]
+    up = (top - head) / np.linalg.norm(top - head)
+    assert abs(float((sketch.place("head_end") - top) @ up)) < 0.03 * body.size
+
+
+@pytest.mark.parametrize("name", ("stalker", "runner"))
+def test_a_long_neck_begins_where_the_trunk_ends(name):
+    off = []
+    for seed in (410, 412, 414):
+        body = posed(name, seed, STRENGTHS[seed % 3], KINDS[seed % 6])
+        off += [errors(body, sketch_of(body.mesh, "biped", {}))[n] for n in ("chest", "neck", "head")]
+    assert np.mean(off) < 0.03 and max(off) < 0.06
+
+
 def test_ways_to_several_places_are_those_to_each():
     body = body_for(at_rest("hound")[0], "quadruped")
     start, ends = body.solid.centres[body.centre], [body.place(i) for i in range(3)]
@@ -454,12 +507,17 @@ def test_what_is_told_of_joints_has_a_number_for_every_name():
             )
 
 
-def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing():
-    """Bodies by chance whose seeds were not learned from, in their poses; sixty of them: benchmarks/notes.md."""
+@pytest.mark.parametrize(
+    ("draw", "seeds", "least"),
+    [(lambda k: by_chance(k), range(9100, 9114), 20), (lambda k: of_chance(OTHERS[k % 6], k), range(9202, 9218), 20)],
+    ids=["two and four legs", "wings, fins, many legs, none"],
+)
+def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing(draw, seeds, least):
+    """Bodies by chance whose seeds were not learned from, in their poses; sixty of either kind: benchmarks/notes.md."""
     far, near = [], []
-    for k in range(9100, 9114):
-        NAMED[f"chance-{k}"] = by_chance(k)
-        body = posed(f"chance-{k}", k, (0.6, 1.0, 0.85)[k % 3], KINDS[k % 6])
+    for k in seeds:
+        NAMED[f"chance-{k}"] = draw(k)
+        body = posed(f"chance-{k}", k, STRENGTHS[k % 3], KINDS[k % 6])
         try:
             sketch = sketch_of(body.mesh, body.plan, {})
         except StepRefused:
@@ -467,4 +525,4 @@ def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_noth
         for n, e in errors(body, sketch).items():
             (far if e > 0.1 else near if e < 0.04 else []).append(verdict(sketch.spread[n]) != "sure")
     assert len(near) > 250 and np.mean(near) < 0.25
-    assert len(far) > 20 and np.mean(far) > 0.7
+    assert len(far) > least and np.mean(far) > 0.7

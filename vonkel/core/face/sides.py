@@ -107,9 +107,7 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
     if bends[0] < RIDGE or bends[1] < 1.2 * RIDGE:  # a ridge runs along all of it
         return {}
     return {
-        n: Spot(
-            place, float(np.clip(0.30 + 0.06 * ridge, 0.2, BROWS.get(n[:-2], 0.6))), "the ridge above the lid"
-        )
+        n: Spot(place, float(np.clip(0.30 + 0.06 * ridge, 0.2, BROWS.get(n[:-2], 0.6))), "the ridge above the lid")
         for n, (place, ridge) in found.items()
     }
 

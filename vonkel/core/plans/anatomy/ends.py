@@ -20,7 +20,9 @@ from .line import Line
 
 
 # --- head ---------------------------------------------------------------------------------------------------------------
-BUNDLE = 0.08  # how far round a head's axis its top is looked for, a share of the head's length with all that stands on it
+BUNDLE = (
+    0.08  # how far round a head's axis its top is looked for, a share of the head's length with all that stands on it
+)
 
 
 def crown_of(solid: Solid, skull: np.ndarray, head: np.ndarray, up: np.ndarray) -> np.ndarray:

@@ -209,7 +209,10 @@ def many_roles(body: Body) -> list[Roles]:
 
 
 LIFTED = 0.75  # of the height: no tip of a leg is lifted higher
-IN_AIR, IN_AIR_COSTS = 0.15, 1.5  # of the height, over which a leg's tip doesn't stand; and what each height beyond costs
+IN_AIR, IN_AIR_COSTS = (
+    0.15,
+    1.5,
+)  # of the height, over which a leg's tip doesn't stand; and what each height beyond costs
 LEG_LOST = 1.8  # what it costs that a tip near the ground as long as the legs is none
 
 
