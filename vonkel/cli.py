@@ -136,13 +136,15 @@ def apply(
 
 def _accept(made: Any) -> None:
     """Say what of the joints can't be right; exit code 1 where there is any.  What was made is written all the same."""
-    from .core.plans import LOST, SURE, acceptance
+    from .core.plans import LOST, SURE, acceptance, boneless
 
     lost = [j.name for j in made.joints if j.doubt >= LOST]
     doubtful = [j.name for j in made.joints if SURE <= j.doubt < LOST]
     faults = acceptance(made)
     for fault in faults:
         typer.echo(f"{fault.kind}: {', '.join(fault.joints)}", err=True)
+    for part in boneless(made):
+        typer.echo(f"no bone: beyond {part.joint}, at {', '.join(f'{x:.2f}' for x in part.place)} m", err=True)
     if doubtful:
         typer.echo(f"look here: {', '.join(doubtful)}", err=True)
     if lost:

@@ -3,6 +3,8 @@
 The bodies and their true joints are those of tests/judging; `python -m tests.judging.judge` prints every one of them.
 """
 
+import itertools
+
 import numpy as np
 import pytest
 
@@ -14,7 +16,17 @@ from vonkel.core.character import Joint, opposite_name
 from vonkel.core.errors import StepRefused
 from vonkel.core.geometry.spheres import balls_among
 from vonkel.core.geometry.voxels import STEP_LENGTHS, distances_through, extremities
-from vonkel.core.plans import LOST, acceptance, built_in, find_landmarks, lay_plan, propose, sketch_of, verdict
+from vonkel.core.plans import (
+    LOST,
+    acceptance,
+    boneless,
+    built_in,
+    find_landmarks,
+    lay_plan,
+    propose,
+    sketch_of,
+    verdict,
+)
 from vonkel.core.plans.anatomy.body import Body, distances_from, eyes_of, fill, look
 from vonkel.core.plans.anatomy.four import feet_apart
 from vonkel.core.plans.anatomy.likeness import FAMILIES, Learned, learned, table, told_of
@@ -257,7 +269,7 @@ def test_a_wings_arm_follows_the_thickest_of_what_is_stretched(seed):
     for side in "LR":
         ends = [sketch.place(f"{n}_{side}") for n in ("upper_arm", "forearm", "hand")]
         along = np.vstack(
-            [a + t * (b - a) for a, b in zip(ends[:-1], ends[1:]) for t in np.linspace(0.1, 0.9, 9)[:, None]]
+            [a + t * (b - a) for a, b in itertools.pairwise(ends) for t in np.linspace(0.1, 0.9, 9)[:, None]]
         )
         assert np.median(solid.depth[solid.nearest(along)]) > 2 * solid.h  # a membrane is one cell thick, or two
 
@@ -428,6 +440,19 @@ def kinds(c):
 
 def test_true_joints_are_accepted(hound):
     assert kinds(hound) == {}
+
+
+def test_a_limb_that_was_left_out_is_told_and_a_whole_body_says_nothing(hound):
+    assert not boneless(hound)
+    left = {
+        j.name for j in hound.joints if j.name.endswith("_R") and j.role in ("thigh", "shin", "foot", "ball", "toe_end")
+    }
+    lame = hound.with_(joints=tuple(j for j in hound.joints if j.name not in left))
+    (part,) = boneless(lame)
+    assert min(np.linalg.norm(part.place - hound.joint(n).place) for n in left) < 0.1 * hound.size
+    said = next(f for f in findings(lame) if "no bone" in f.title)
+    assert said.joints == [part.joint] and said.level == "note"
+    assert np.linalg.norm(hound.points[said.points] - part.place, axis=1).max() < 0.1 * hound.size
 
 
 def test_no_stacked_misplaced_crossed_or_empty_joint_passes(hound):

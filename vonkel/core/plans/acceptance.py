@@ -15,6 +15,7 @@ import numpy as np
 from ..character import Character, Joint, opposite_name
 from ..character.words import EYE_JOINTS
 from ..derived import derived
+from ..geometry.voxels import STEP_LENGTHS, distances_through, traced
 from ..joints.inside import body_solid, may_stick_out
 from ..joints.orient import bone_child
 from ..joints.survey import nearest_bone
@@ -66,6 +67,58 @@ def _faults(c: Character) -> Iterator[Fault]:
     if empty:
         yield Fault("empty", tuple(empty))
     yield from _sides(c, places)
+
+
+@dataclass(frozen=True, eq=False)
+class Boneless:
+    """Flesh far from every bone: the joint whose bone is nearest, and the place (3,) that is farthest, metres."""
+
+    joint: str
+    place: np.ndarray
+
+
+FAR_FLESH = (
+    0.10  # of the size beyond what a bone's own flesh reaches: a limb was left out, or a horn, a trunk, a wing's finger
+)
+THICK = 1.7  # how far a bone's flesh reaches, in its own depths
+COARSE = 90  # cells along the body: enough to tell a limb
+APART = 0.2  # of the size: places nearer to one another are one
+
+
+@derived("points", "face_starts", "face_corners", "parts", "joints", "plan", most=4)
+def boneless(character: Character) -> tuple[Boneless, ...]:
+    """The parts of a body that no bone lies in, the farthest first; none of a head alone, whose flesh is one joint's."""
+    c = character
+    if not c.joints or c.plan == "head" or not len(c.points):
+        return ()
+    solid = body_solid(c, COARSE)
+    places = {j.name: np.array(j.place) for j in c.joints}
+    held, bones = [], []
+    for j in c.joints:
+        if j.parent is None or j.role.startswith(EYE_JOINTS):
+            continue
+        way = places[j.name] - places[j.parent]
+        count = max(2, int(np.linalg.norm(way) / (2 * max(solid.h, 1e-9))) + 1)
+        bones.append(places[j.parent] + np.linspace(0.0, 1.0, count)[:, None] * way)
+        held += [j.parent] * count
+    if not bones or not len(solid.cells):
+        return ()
+    sources = solid.nearest(np.concatenate(bones))
+    reach = THICK * solid.depth[sources] + 2 * solid.h
+    most = float(reach.max())
+    far, came = distances_through(
+        solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), sources.astype(np.int64), most - reach, np.inf
+    )
+    gap = np.where(np.isfinite(far), far - most, 0.0)  # a loose piece isn't a limb
+    found: list[Boneless] = []
+    holder = dict(zip(sources.tolist(), held, strict=True))
+    for i in np.argsort(-gap):
+        if gap[i] < FAR_FLESH * c.size:
+            break
+        place = solid.centres[i]
+        if all(np.linalg.norm(place - f.place) > APART * c.size for f in found):
+            found.append(Boneless(holder[int(traced(came, int(i))[-1])], place))
+    return tuple(found)
 
 
 def _bare(c: Character, j: Joint, places: dict[str, np.ndarray]) -> float:

@@ -14,7 +14,7 @@ from ...core.character.words import few
 from ...core.joints.freedom import gimbal_margins
 from ...core.joints.inside import body_solid, may_stick_out
 from ...core.joints.orient import MIRROR, bend_angle, bone_child, curl_senses, off_bend, off_bone
-from ...core.plans import acceptance, verdict
+from ...core.plans import acceptance, boneless, verdict
 from ...core.tolerances import IN_A_POSE, PAIR, SAME_PLACE, STRAIGHT
 from .kinds import Finding, Mend, counted
 
@@ -31,6 +31,7 @@ def joint_findings(c: Character) -> Iterator[Finding]:
     yield from _places(c)
     yield from _doubts(c)
     yield from _acceptance(c)
+    yield from _boneless(c)
     yield from _facing(c)
     yield from _turns(c)
     yield from _sides(c)
@@ -150,6 +151,21 @@ def _acceptance(c: Character) -> Iterator[Finding]:
             station="joints", level=level, title=counted(len(names), one, many), detail=f"{few(names)}. {detail}",
             joints=names, mend=mend,
         )  # fmt: skip
+
+
+def _boneless(c: Character) -> Iterator[Finding]:
+    """Flesh far from every bone: a limb that was left out shows so."""
+    parts = boneless(c)
+    if not parts:
+        return
+    near = list(dict.fromkeys(p.joint for p in parts))
+    tree = cKDTree(c.points)
+    points = [int(i) for p in parts for i in np.ravel(tree.query(p.place, k=min(40, len(c.points)))[1])]
+    yield Finding(
+        station="joints", level="note", title=counted(len(parts), "part of the body holds no bone", "parts of the body hold no bone"),
+        detail=f"The nearest: {few(near)}. Horns and shells want none; for a limb that was left out, draw a chain.",
+        joints=near, points=points,
+    )  # fmt: skip
 
 
 def _facing(c: Character) -> Iterator[Finding]:

@@ -18,7 +18,6 @@ from ..sketch import Sketch
 from .body import Body, distances_from
 from .line import Line
 
-
 # --- head ---------------------------------------------------------------------------------------------------------------
 BUNDLE = (
     0.08  # how far round a head's axis its top is looked for, a share of the head's length with all that stands on it
@@ -45,9 +44,9 @@ def crown_of(solid: Solid, skull: np.ndarray, head: np.ndarray, up: np.ndarray) 
     starts = head + np.vstack([np.zeros((1, 3)), BUNDLE * most * ring])
     inside = solid.contains((starts[:, None] + t[None, :, None] * up).reshape(-1, 3)).reshape(len(starts), -1)
     ends = []
-    for way in inside:
-        first = int(np.argmax(way))  # it may begin outside, below a chin
-        out = np.flatnonzero(~way[first:])
+    for cells in inside:
+        first = int(np.argmax(cells))  # it may begin outside, below a chin
+        out = np.flatnonzero(~cells[first:])
         ends.append(float(t[first + int(out[0]) if len(out) else -1]))
     return np.asarray(head + up * max(float(np.median(ends)), 2 * solid.h))
 
