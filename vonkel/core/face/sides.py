@@ -114,7 +114,7 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
 
 # Where a jaw turns (common practice, and the cast's marks by hand): shares of the way from the corner of the mouth back to the ear, of
 # the head's size behind the eye where there is no ear, of the way up to the eye, and of the head's half width there.
-HINGE_BACK, HINGE_BEHIND, HINGE_UP, HINGE_OUT = 0.8, 0.22, 0.45, 0.73
+HINGE_BACK, HINGE_BEHIND, HINGE_UP, HINGE_OUT = 0.8, 0.15, 0.45, 0.73
 
 
 def hinge_of_jaw(head: Head, mouth: Mouth, eyes: list[Eye], ear: Spot | None, sign: int) -> Spot | None:
