@@ -36,6 +36,7 @@ FAR, NEAR, WRONG = (
     0.09,
 )  # shares of the size: must be told, mustn't be doubted, and what counts as wrong in learning
 DOUBTED = 0.13  # of the near joints, on bodies left out
+ENOUGH = 60  # bodies that have a kind of joint, without which nothing is said of it
 EACH = 6  # wrong joints of one body weigh no more than so many
 TREES: dict[str, Any] = {
     "max_depth": 4, "learning_rate": 0.05, "max_iter": 150, "min_samples_leaf": 40, "l2_regularization": 5.0, "max_features": 0.3,
@@ -116,6 +117,16 @@ def left_out(features: np.ndarray, errors: np.ndarray, bodies: np.ndarray, folds
     return score
 
 
+def _known(names: tuple[str, ...], features: np.ndarray, seeds: np.ndarray) -> list[str]:
+    """Kinds of joints that enough bodies have to learn of them."""
+    some = {
+        n[3:]: len(np.unique(seeds[features[:, i] > 0]))
+        for i, n in enumerate(names)
+        if n.startswith("is ") and n != "is "
+    }
+    return [n for n, count in some.items() if count >= ENOUGH]
+
+
 def write(rows: Path, others: bool = False) -> None:
     seeds, features, errors, names = _kept(rows)
     plans, file = list(FAMILIES.items())[others]
@@ -141,7 +152,7 @@ def write(rows: Path, others: bool = False) -> None:
     said = {
         "from": f"tests/judging/calibrate.py: {len(np.unique(seeds))} bodies by chance, seeds {seeds[seeds > 0].min()} to {seeds.max()}, "
         f"of them {len(np.unique(seeds[seeds < 0]))} at rest",
-        "plans": list(plans), "stems": [n[3:] for i, n in enumerate(names) if n.startswith("is ") and n != "is " and features[:, i].any()],
+        "plans": list(plans), "stems": _known(names, features, seeds),
         "base": float(np.ravel(model._baseline_prediction)[0]), "doubted": round(doubted, 4),
         "lost": round(lost, 4), "left out": {"far": int((errors > FAR).sum()), "told": round(told_of_far, 3), "doubted": DOUBTED},
         "features": [names[i] for i in used],
