@@ -77,9 +77,8 @@ class Boneless:
     place: np.ndarray
 
 
-FAR_FLESH = (
-    0.10  # of the size beyond what a bone's own flesh reaches: a limb was left out, or a horn, a trunk, a wing's finger
-)
+# Of the size, through the flesh, beyond what a bone's own reaches: a limb was left out, or a horn, a trunk, a wing's finger.
+FAR_FLESH = 0.10
 THICK = 1.7  # how far a bone's flesh reaches, in its own depths
 COARSE = 90  # cells along the body: enough to tell a limb
 APART = 0.2  # of the size: places nearer to one another are one
@@ -89,16 +88,17 @@ APART = 0.2  # of the size: places nearer to one another are one
 def boneless(character: Character) -> tuple[Boneless, ...]:
     """The parts of a body that no bone lies in, the farthest first; none of a head alone, whose flesh is one joint's."""
     c = character
-    if not c.joints or c.plan == "head" or not len(c.points):
+    if not c.joints or c.plan == "head" or not len(c.points) or c.size <= 0:
         return ()
     solid = body_solid(c, COARSE)
     places = {j.name: np.array(j.place) for j in c.joints}
-    held, bones = [], []
+    held: list[str] = []
+    bones: list[np.ndarray] = []
     for j in c.joints:
         if j.parent is None or j.role.startswith(EYE_JOINTS):
             continue
         way = places[j.name] - places[j.parent]
-        count = max(2, int(np.linalg.norm(way) / (2 * max(solid.h, 1e-9))) + 1)
+        count = int(np.clip(np.linalg.norm(way) / (2 * solid.h), 2, COARSE))  # a bone may lie far outside
         bones.append(places[j.parent] + np.linspace(0.0, 1.0, count)[:, None] * way)
         held += [j.parent] * count
     if not bones or not len(solid.cells):

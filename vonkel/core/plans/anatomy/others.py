@@ -176,7 +176,7 @@ def many_roles(body: Body) -> list[Roles]:
     if len(kept) % 2:
         usual = float(np.median(body.length[kept]))
         for i in range(len(body.tips)):
-            apart = all(t[i, j] > 0.14 * span for j in kept if j != i)
+            apart = all(t[i, j] > 0.14 * span for j in kept)
             if i not in kept and y[i] < LIFTED and body.length[i] > 0.55 * usual and apart:
                 sets.append([*kept, i])
         sets += [[i for i in kept if i != k] for k in kept if len(kept) > 4]
@@ -209,10 +209,8 @@ def many_roles(body: Body) -> list[Roles]:
 
 
 LIFTED = 0.75  # of the height: no tip of a leg is lifted higher
-IN_AIR, IN_AIR_COSTS = (
-    0.15,
-    1.5,
-)  # of the height, over which a leg's tip doesn't stand; and what each height beyond costs
+IN_AIR = 0.15  # of the height, over which a leg's tip doesn't stand
+IN_AIR_COSTS = 1.5  # each height beyond
 LEG_LOST = 1.8  # what it costs that a tip near the ground as long as the legs is none
 
 
@@ -476,6 +474,7 @@ def _lay_wing(
 RIDGE = 6.0  # how strongly the thickest way through a wing is kept to
 ENTERS = 1.5  # of the arm's thickness: where it has become the trunk
 LIKE = 0.35  # the usual spread of the forearm's length to the upper arm's, as a logarithm
+STEPS_IN = 4.0  # what a wrist at which the wing gets thicker inwards gains, for each factor e
 WRIST, ELBOW = (0.53, 0.1), (0.77, 0.07)  # shares of a wing from its tip, and how wide that is
 
 
@@ -509,9 +508,6 @@ def _step_in(line: Line) -> np.ndarray:
     outer = np.array([d[max(0, k - 12) : max(k, 1)].mean() for k in range(N)])
     inner = np.array([d[min(k, N - 1) : k + 12].mean() for k in range(N)])
     return np.asarray(STEPS_IN * np.clip(outer - inner, -0.7, 0.2))[:, None]
-
-
-STEPS_IN = 4.0
 
 
 def _elbow(solid: Solid, wrist: np.ndarray, ridge: _Ridge) -> np.ndarray:
