@@ -274,10 +274,10 @@ def test_a_wings_arm_follows_the_thickest_of_what_is_stretched(seed):
         assert np.median(solid.depth[solid.nearest(along)]) > 2 * solid.h  # a membrane is one cell thick, or two
 
 
-def test_a_lifted_leg_is_one_and_a_low_feeler_none():
+def test_a_lifted_leg_is_one_and_a_low_feeler_none(monkeypatch):
     """8105: one of six feet hangs at half the height; 8035: eight legs, and feelers that hang as low as a foot may."""
     for seed, pairs in ((8105, 3), (8035, 4)):
-        NAMED[f"some-{seed}"] = of_chance("many-legged", seed)
+        monkeypatch.setitem(NAMED, f"some-{seed}", of_chance("many-legged", seed))
         body = posed(f"some-{seed}", seed, STRENGTHS[seed % 3], KINDS[(seed // 6) % 6])
         sketch = sketch_of(body.mesh, "many-legged", {})
         feet = [n for n in sketch.found if n.startswith("toe_end")]
@@ -537,11 +537,11 @@ def test_what_is_told_of_joints_has_a_number_for_every_name():
     [(lambda k: by_chance(k), range(9100, 9114), 20), (lambda k: of_chance(OTHERS[k % 6], k), range(9202, 9218), 20)],
     ids=["two and four legs", "wings, fins, many legs, none"],
 )
-def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing(draw, seeds, least):
+def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing(draw, seeds, least, monkeypatch):
     """Bodies by chance whose seeds were not learned from, in their poses; sixty of either kind: benchmarks/notes.md."""
     far, near = [], []
     for k in seeds:
-        NAMED[f"chance-{k}"] = draw(k)
+        monkeypatch.setitem(NAMED, f"chance-{k}", draw(k))
         body = posed(f"chance-{k}", k, STRENGTHS[k % 3], KINDS[k % 6])
         try:
             sketch = sketch_of(body.mesh, body.plan, {})

@@ -260,7 +260,7 @@ class _Spine:
     girth: float
 
 
-HEADS = 0.4  # of a neck's radius before its flesh becomes the head's: where the head turns
+HEADS = 0.5  # of a neck's radius before its flesh becomes the head's: where the head turns
 FLARES = 1.2  # of a neck's radius: where it has become the trunk
 
 
