@@ -127,7 +127,7 @@ def test_landmarks_are_put_right_before_the_joints_are_laid(page, member):
 
 def test_a_turned_posed_figure_is_proposed_marked_and_put_right_by_mouse(page, member):
     """A stranger's mesh: the page says what it is and how it stands, rings what it doubts, and follows two landmarks."""
-    body = posed("imp", 4, 0.6, "parts")
+    body = posed("imp", 5, 1.0, "parts")
     page.open(f"/c/{page.bring_in('imp.obj', as_obj(body.mesh))}/joints")
     page.wait("vonkel.state && vonkel.plate.mesh")
     page.click("Choose a plan")

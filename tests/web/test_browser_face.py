@@ -131,6 +131,7 @@ def test_the_bipeds_face_is_made_moved_and_kept(page, bench):
 
 def test_a_chosen_mark_shows_what_hangs_on_it(page, bench):
     found(page)
+    page.page.locator("summary", has_text="that are sure").click()
     page.page.locator(".mark-row", has_text="chin").click()
     page.wait("vonkel.legend?.title.includes('chin')")
     assert page.page.get_by_text("How long the jaw is").is_visible()
