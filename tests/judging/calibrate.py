@@ -135,7 +135,7 @@ def write(rows: Path, others: bool = False) -> None:
     doubted = float(np.quantile(score[errors < NEAR], 1 - DOUBTED))
     order = np.argsort(-score)
     right = np.cumsum(errors[order] > FAR) / np.arange(1, len(order) + 1)
-    lost = float(max(score[order][right > 0.7].min(initial=doubted + 5.0), doubted + 1.0))
+    lost = float(max(score[order][right > 0.7].min(initial=doubted + (5.0 if others else 2.0)), doubted + 1.0))
     told_of_far = float((score[errors > FAR] >= doubted).mean())
     print(
         f"{len(np.unique(seeds))} bodies, {len(errors)} joints, {(errors > FAR).sum()} far: {told_of_far:.3f} told at {DOUBTED} doubted"
