@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from tests.judging.builds import JUDGED, NAMED, TRIED, by_chance, of_chance
-from tests.judging.calibrate import OTHERS
+from tests.judging.calibrate import DRAWN
 from tests.judging.judge import STRENGTHS
 from tests.judging.posing import KINDS, at_rest, moved, ordinary, ordinary_turns, posed, rigged, rot
 from vonkel.core.character import Joint, opposite_name
@@ -534,7 +534,7 @@ def test_what_is_told_of_joints_has_a_number_for_every_name():
 
 @pytest.mark.parametrize(
     ("draw", "seeds", "least"),
-    [(lambda k: by_chance(k), range(9100, 9114), 20), (lambda k: of_chance(OTHERS[k % 6], k), range(9202, 9218), 20)],
+    [(lambda k: by_chance(k), range(9100, 9114), 20), (lambda k: of_chance(DRAWN[k % 6], k), range(9202, 9218), 20)],
     ids=["two and four legs", "wings, fins, many legs, none"],
 )
 def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing(draw, seeds, least, monkeypatch):

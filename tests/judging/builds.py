@@ -14,6 +14,7 @@ import numpy as np
 from tests.bodies import round_cone
 from vonkel.core.character import Character, Joint, opposite_name
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
+from vonkel.core.geometry.measures import lengths_along
 from vonkel.core.geometry.rotations import unit
 from vonkel.core.joints.orient import turn_down_bones
 
@@ -415,7 +416,7 @@ def line(b: Line) -> Flesh:
     at = lambda t: v(b.sway * np.sin(5 * t), b.girth, b.long * (t - 0.5))  # noqa: E731
     t = np.linspace(0, 1, 41)
     p = np.array([at(x) for x in t])
-    s = np.r_[0, np.cumsum(np.linalg.norm(np.diff(p, axis=0), axis=1))]
+    s = lengths_along(p)
     places = [np.array([np.interp(q, s, p[:, k]) for k in range(3)]) for q in np.linspace(s[-1] / 22, s[-1], 11)]
     parent: str | None = None
     for i, q in enumerate(places[:-1]):
@@ -428,7 +429,7 @@ def line(b: Line) -> Flesh:
 
 @dataclass(frozen=True)
 class Flying:
-    """A body with wings on two short legs; shares of a wing's whole reach are given for its parts, lengths in metres."""
+    """A body with wings on two short legs; lengths are metres."""
 
     trunk: float = 0.4
     girth: float = 0.1

@@ -28,7 +28,7 @@ from tests.judging.judge import STRENGTHS
 from tests.judging.posing import KINDS, moved, posed, rot
 from vonkel.core.errors import VonkelError
 from vonkel.core.plans import built_in
-from vonkel.core.plans.anatomy.likeness import FAMILIES, table, told_of
+from vonkel.core.plans.anatomy.likeness import FAMILIES, LIMBED, OTHERS, table, told_of
 
 FAR, NEAR, WRONG = (
     0.10,
@@ -44,7 +44,7 @@ TREES: dict[str, Any] = {
 }  # fmt: skip
 
 # What bodies by chance of other plans than those on two and four legs are drawn in turn.
-OTHERS = ("winged", "many-legged", "finned", "chain", "winged", "many-legged")
+DRAWN = ("winged", "many-legged", "finned", "chain", "winged", "many-legged")
 
 Row = tuple[int, list[dict[str, float]], np.ndarray]
 
@@ -53,8 +53,8 @@ def told(seed: int, others: bool = False) -> Row | None:
     """(seed, what is told of each joint by name, errors (j,)) of the joints whose places are known; None where nothing could be laid.
     Below 0: at rest."""
     name, k = f"chance-{abs(seed)}", abs(seed)
-    NAMED[name] = of_chance(OTHERS[k % len(OTHERS)], k) if others else by_chance(k)
-    kind = KINDS[(k // len(OTHERS)) % 6] if others else KINDS[seed % 6]
+    NAMED[name] = of_chance(DRAWN[k % len(DRAWN)], k) if others else by_chance(k)
+    kind = KINDS[(k // len(DRAWN)) % 6] if others else KINDS[seed % 6]
     kept: list[list[dict[str, float]]] = []
     built_in.doubt_by_likeness = lambda sketch, reading, plan: kept.append(told_of(sketch, reading, plan))
     try:
@@ -129,7 +129,7 @@ def _known(names: tuple[str, ...], features: np.ndarray, seeds: np.ndarray) -> l
 
 def write(rows: Path, others: bool = False) -> None:
     seeds, features, errors, names = _kept(rows)
-    plans, file = list(FAMILIES.items())[others]
+    plans = OTHERS if others else LIMBED
     bodies = np.unique(seeds, return_inverse=True)[1]
     score = left_out(features, errors, bodies)
     doubted = float(np.quantile(score[errors < NEAR], 1 - DOUBTED))
@@ -158,7 +158,7 @@ def write(rows: Path, others: bool = False) -> None:
         "features": [names[i] for i in used],
     }  # fmt: skip
     lines = ",\n".join(json.dumps(t, separators=(",", ":")) for t in trees)
-    file.write_text(json.dumps(said, indent=1)[:-2] + ',\n "trees": [\n' + lines + "\n]}\n")
+    FAMILIES[plans].write_text(json.dumps(said, indent=1)[:-2] + ',\n "trees": [\n' + lines + "\n]}\n")
 
 
 def main() -> None:

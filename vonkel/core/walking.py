@@ -16,6 +16,7 @@ from scipy.spatial.transform import Rotation
 from .character import Character, Control, Ref, Stand, Track
 from .errors import BadParameters, StepRefused
 from .geometry.easing import smoothstep
+from .geometry.measures import lengths_along
 from .motion.clips import clip_named, frames_of
 from .rig import compile_rig
 from .rig.builder import WHOLE
@@ -161,7 +162,7 @@ class Path:
                 0.5 * (2 * b + (c - a) * t + (2 * a - 5 * b + 4 * c - d) * t**2 + (3 * b - a - 3 * c + d) * t**3)
             )
         self.p = np.array(fine)
-        self.s = np.r_[0, np.cumsum(np.linalg.norm(np.diff(self.p, axis=0), axis=1))]
+        self.s = lengths_along(self.p)
 
     @property
     def length(self) -> float:

@@ -19,6 +19,7 @@ from ..geometry.voxels import STEP_LENGTHS, distances_through, traced
 from ..joints.inside import body_solid, may_stick_out
 from ..joints.orient import bone_child
 from ..joints.survey import nearest_bone
+from .shapes import THICK, along_bones
 
 Kind = Literal["empty", "stacked", "outside", "bare", "uneven", "crossed"]
 STACKED = 0.004  # of the size: joints nearer than that to their parent lie on it
@@ -79,7 +80,6 @@ class Boneless:
 
 # Of the size, through the flesh, beyond what a bone's own reaches: a limb was left out, or a horn, a trunk, a wing's finger.
 FAR_FLESH = 0.10
-THICK = 1.7  # how far a bone's flesh reaches, in its own depths
 COARSE = 90  # cells along the body: enough to tell a limb
 APART = 0.2  # of the size: places nearer to one another are one
 
@@ -92,18 +92,11 @@ def boneless(character: Character) -> tuple[Boneless, ...]:
         return ()
     solid = body_solid(c, COARSE)
     places = {j.name: np.array(j.place) for j in c.joints}
-    held: list[str] = []
-    bones: list[np.ndarray] = []
-    for j in c.joints:
-        if j.parent is None or j.role.startswith(EYE_JOINTS):
-            continue
-        way = places[j.name] - places[j.parent]
-        count = int(np.clip(np.linalg.norm(way) / (2 * solid.h), 2, COARSE))  # a bone may lie far outside
-        bones.append(places[j.parent] + np.linspace(0.0, 1.0, count)[:, None] * way)
-        held += [j.parent] * count
+    bones = [(j.parent, j.name) for j in c.joints if j.parent is not None and not j.role.startswith(EYE_JOINTS)]
     if not bones or not len(solid.cells):
         return ()
-    sources = solid.nearest(np.concatenate(bones))
+    along, which = along_bones([places[a] for a, _ in bones], [places[b] for _, b in bones], 2 * solid.h, COARSE)
+    sources = solid.nearest(along)
     reach = THICK * solid.depth[sources] + 2 * solid.h
     most = float(reach.max())
     far, came = distances_through(
@@ -111,13 +104,13 @@ def boneless(character: Character) -> tuple[Boneless, ...]:
     )
     gap = np.where(np.isfinite(far), far - most, 0.0)  # a loose piece isn't a limb
     found: list[Boneless] = []
-    holder = dict(zip(sources.tolist(), held, strict=True))
+    holder = dict(zip(sources.tolist(), which.tolist(), strict=True))
     for i in np.argsort(-gap):
         if gap[i] < FAR_FLESH * c.size:
             break
         place = solid.centres[i]
         if all(np.linalg.norm(place - f.place) > APART * c.size for f in found):
-            found.append(Boneless(holder[int(traced(came, int(i))[-1])], place))
+            found.append(Boneless(bones[holder[int(traced(came, int(i))[-1])]][0], place))
     return tuple(found)
 
 

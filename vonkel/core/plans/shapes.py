@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -52,6 +53,20 @@ def connected(solid: Solid, crumb: float = 0.0025, most: int = 6) -> Solid:
         grown = binary_closing(pad, ball, iterations=k + 1)
         closed = grown[k + 1 : -k - 1, k + 1 : -k - 1, k + 1 : -k - 1]
     return solid if closed is solid.inside else Solid(solid.low, solid.h, closed | solid.inside)
+
+
+THICK = 1.7  # how far the flesh round a bone reaches, in the bone's own depths
+
+
+def along_bones(
+    starts: Sequence[np.ndarray], ends: Sequence[np.ndarray], step: float, most: int = 400
+) -> tuple[np.ndarray, np.ndarray]:
+    """(places (m, 3) along some bones, about a `step` apart and `most` a bone, which bone each is of (m,)); starts, ends: of at least one."""
+    a, way = np.array(starts), np.array(ends) - np.array(starts)
+    counts = np.clip((np.linalg.norm(way, axis=1) / step).astype(int) + 1, 2, most)
+    which = np.repeat(np.arange(len(a)), counts)
+    share = np.concatenate([np.linspace(0.0, 1.0, n) for n in counts])
+    return a[which] + share[:, None] * way[which], which
 
 
 def without_sheets(solid: Solid) -> Solid:

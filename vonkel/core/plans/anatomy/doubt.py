@@ -13,6 +13,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ...character import opposite_name
+from ..shapes import THICK, along_bones
 from ..sketch import Sketch
 from .body import Body
 from .roles import Roles
@@ -180,25 +181,23 @@ def bare_flesh(sketch: Sketch, body: Body) -> tuple[float, dict[str, float]]:
     round it as its own depth, and more."""
     solid, names = body.solid, list(sketch.found)
     index = {n: i for i, n in enumerate(names)}
-    places: list[np.ndarray] = []
-    ends: list[tuple[int, int]] = []
-    for n, (parent, place, role, _) in sketch.found.items():
-        if parent is None or parent not in sketch.found or role.startswith(("eye", "jaw", "membrane")):
-            continue
-        start = sketch.place(parent)
-        count = max(2, int(np.linalg.norm(place - start) / (1.5 * solid.h)) + 1)
-        places += list(start + np.linspace(0.0, 1.0, count)[:, None] * (place - start))
-        ends += [(index[parent], index[n])] * count
-    if not places:
+    kept = [
+        (n, parent) for n, (parent, _, role, _) in sketch.found.items()
+        if parent is not None and parent in sketch.found and not role.startswith(("eye", "jaw", "membrane"))
+    ]  # fmt: skip
+    if not kept:
         return 0.0, {}
-    bones, own = np.array(places), np.array(ends)
+    bones, which = along_bones(
+        [sketch.place(parent) for _, parent in kept], [sketch.place(n) for n, _ in kept], 1.5 * solid.h
+    )
+    own = np.array([(index[parent], index[n]) for n, parent in kept])[which]
     cells = solid.nearest(bones)
     inside = np.linalg.norm(solid.centres[cells] - bones, axis=1) < 1.5 * solid.h
-    reach = np.where(inside, 1.7 * solid.depth[cells] + 2.0 * solid.h, 0.0)
-    far, which = cKDTree(bones).query(solid.centres[::7], k=min(24, len(bones)))
-    bare = ~(far < reach[which]).any(1)
+    reach = np.where(inside, THICK * solid.depth[cells] + 2.0 * solid.h, 0.0)
+    far, near = cKDTree(bones).query(solid.centres[::7], k=min(24, len(bones)))
+    bare = ~(far < reach[near]).any(1)
     every, some = np.zeros(len(names)), np.zeros(len(names))
-    for end in own[which[:, 0]].T:
+    for end in own[near[:, 0]].T:
         np.add.at(every, end, 1)
         np.add.at(some, end, bare)
     return float(bare.mean()), {n: float(some[i] / max(every[i], 5.0)) for n, i in index.items()}

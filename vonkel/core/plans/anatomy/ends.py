@@ -19,13 +19,12 @@ from .body import Body, distances_from
 from .line import Line
 
 # --- head ---------------------------------------------------------------------------------------------------------------
-BUNDLE = (
-    0.08  # how far round a head's axis its top is looked for, a share of the head's length with all that stands on it
-)
+# How far round a head's axis its top is looked for, a share of the head's length with all that stands on it.
+BUNDLE = 0.08
 
 
 def crown_of(solid: Solid, skull: np.ndarray, head: np.ndarray, up: np.ndarray) -> np.ndarray:
-    """The top of the head: the farthest cell from the head's joint along its own upright, near its axis."""
+    """The top of the head (3,): where its flesh ends up along its own upright, whatever stands up beside that."""
     c = solid.centres[skull]
     if not len(c):
         return head + 2 * solid.h * up

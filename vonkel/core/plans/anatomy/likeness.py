@@ -25,9 +25,10 @@ from .doubt import LOST, SURE, bare_flesh
 from .roles import Roles
 
 # The plans that were learned together, and where that is kept.
+LIMBED, OTHERS = ("biped", "quadruped"), ("winged", "many-legged", "finned", "chain")
 FAMILIES = {
-    ("biped", "quadruped"): Path(__file__).with_name("likeness.json"),
-    ("winged", "many-legged", "finned", "chain"): Path(__file__).with_name("likeness_others.json"),
+    LIMBED: Path(__file__).with_name("likeness.json"),
+    OTHERS: Path(__file__).with_name("likeness_others.json"),
 }
 NONE = -1.0  # what stands for a length, share or angle that a body hasn't
 STEMS = (
@@ -85,10 +86,10 @@ def told_of(sketch: Sketch, reading: Reading, plan: str) -> list[dict[str, float
     names = list(sketch.found)
     depth = dict(zip(names, _depths(sketch, body, names).tolist(), strict=True))
     more: dict[str, dict[str, float]] = {}
-    if plan in next(iter(FAMILIES)):
+    if plan in LIMBED:
         one["biped"] = float(plan == "biped")
     else:
-        one |= {f"plan {p}": float(plan == p) for p in list(FAMILIES)[1]} | _of_legs(sketch, body.size)
+        one |= {f"plan {p}": float(plan == p) for p in OTHERS} | _of_legs(sketch, body.size)
         more = _of_limbs(sketch, body.size)
     rows = []
     for n in names:

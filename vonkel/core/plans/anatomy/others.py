@@ -417,16 +417,19 @@ def fit_winged(character: Character, body: Body, roles: Roles, options: Any) -> 
     a, b = sorted(left, key=lambda i: left[i])
     taken = {roles["foot_c"], roles["foot_d"], roles["head"], roles.tips.get("tail", -1)}
     shoulders = [sketch.place(f"upper_arm_{s}") for s in "LR"]
-    ridges = [_ridge(body, body.place(i), shoulder) for i, shoulder in zip((a, b), shoulders, strict=True)]
-    lone = corners_of([r.line for r in ridges], Prior((WRIST, ELBOW)), [_step_in(r.line) for r in ridges], 0.05)
-    for (side, word, _), i, other, ridge, corners in zip(SIDES, (a, b), (b, a), ridges, lone, strict=True):
-        mates = [j for j in range(len(body.tips)) if j not in taken and on_wing(body, j, i, other)]
-        wrist = ridge.line.at(float(corners.share[0]) * ridge.line.total)
-        doubt = float(corners.spread[0]) * ridge.line.total / body.size
-        meets = sorted(body.parts(i, j, other) for j in mates)
-        if meets:
-            way = inwards(body, i)
+    wings = ((a, b), (b, a))
+    fingers = [[j for j in range(len(body.tips)) if j not in taken and on_wing(body, j, i, k)] for i, k in wings]
+    lines: list[Line] = []
+    if not all(fingers):  # where nothing parts, thickness and bends tell the wrist, of both wings together
+        lines = [_ridge(body, body.place(i), p).line for i, p in zip((a, b), shoulders, strict=True)]
+        lone = corners_of(lines, Prior((WRIST, ELBOW)), [_step_in(x) for x in lines], 0.05)
+    for k, ((side, word, _), (i, other), mates) in enumerate(zip(SIDES, wings, fingers, strict=True)):
+        if mates:
+            meets, way = sorted(body.parts(i, j, other) for j in mates), inwards(body, i)
             wrist, doubt = way.at(way.s_of(float(np.median(meets[-max(1, len(meets) // 2 + 1) :])))), 0.0
+        else:
+            wrist = lines[k].at(float(lone[k].share[0]) * lines[k].total)
+            doubt = float(lone[k].spread[0]) * lines[k].total / body.size
         _lay_wing(character, body, sketch, side, word, i, other, mates, wrist, options)
         sketch.spread[f"hand_{side}"] = float(np.hypot(sketch.spread[f"hand_{side}"], doubt))
     return sketch

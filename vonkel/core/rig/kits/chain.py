@@ -6,6 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from ...character import Channel, Character, Control, Kit, without_side
+from ...geometry.measures import lengths_along
 from ..builder import Builder
 from ..frames import (
     Frame,
@@ -82,7 +83,7 @@ class Chain(KitKind):
         names = kit.joints["chain"]
         places = [np.array(character.joint(n).place) for n in names]
         places.append(self._tip(character, kit))
-        run = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(places, axis=0), axis=1))]
+        run = lengths_along(np.array(places))
         return np.asarray(run / run[-1])
 
     @staticmethod
