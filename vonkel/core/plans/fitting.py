@@ -167,6 +167,7 @@ def pinned(body: Body, found: list[Roles]) -> list[Roles]:
 
 
 READINGS, WORSE = 4, 1.6  # how many ways to read a body are laid, and how much dearer than the cheapest they may be
+TURNED = 3.0  # the same where none laid so far has that head: which end is which is the worst to be wrong about
 
 
 def _readings(
@@ -178,12 +179,15 @@ def _readings(
     failed: Exception | None = None
     most = 2 if plan == "winged" else READINGS
     for roles in found[:400]:
-        if read and (roles.cost - found[0].cost > WORSE or len(read) == most):
+        dearer = roles.cost - found[0].cost
+        if read and (dearer > TURNED or len(read) == most):
             break
         if any(not _different(roles, r) for r, _ in read):
             continue
-        # the last one is kept for another head: which end is which is the worst to be wrong about
-        if 1 < len(read) == most - 1 and len({r.tips.get("head") for r, _ in read} | {roles.tips.get("head")}) == 1:
+        heads = {r.tips.get("head") for r, _ in read}
+        turned = roles.tips.get("head") not in heads
+        # the last one is kept for another head
+        if read and not turned and (dearer > WORSE or (1 < len(read) == most - 1 and len(heads) == 1)):
             continue
         try:
             sketch = lay(character, body, roles, options)

@@ -181,6 +181,8 @@ def feet_apart(body: Body) -> Body | None:
     """The body with a tip for each of four feet that stand on the ground, where legs that touch hide some: what stands below a
     level falls into pieces, and the pieces widest across are two feet side by side.  None where that doesn't give four."""
     solid = body.solid
+    ground = flat(solid.centres - solid.centres.mean(0))
+    long = np.linalg.eigh(ground.T @ ground)[1][:, -1]  # the way the body stretches over the ground
     heights = (solid.centres[:, 1] - body.low) / max(body.tall, 1e-9)
     for level in FEET:
         of = pieces_of(solid, heights < level)
@@ -190,7 +192,7 @@ def feet_apart(body: Body) -> Body | None:
         if not 2 <= len(pieces) <= 4:
             continue
         middles = np.array([flat(solid.centres[p].mean(0)) for p in pieces])
-        apart = np.linalg.norm(middles[:, None] - middles[None], axis=2)
+        apart = np.abs((middles[:, None] - middles[None]) @ long)
         i, j = np.unravel_index(int(np.argmax(apart)), apart.shape)
         if apart[i, j] < STANCE * body.size:  # a level that only one pair of feet reaches
             continue
@@ -206,14 +208,29 @@ def feet_apart(body: Body) -> Body | None:
         if len(pieces) < 4 or min(len(p) for p in pieces) < 4:
             continue
         feet = []
-        for p in pieces:
-            if np.isin(body.tips, p).any():  # a foot that has its tip
-                continue
+        for p in _without_tip(body, pieces):
             c = solid.centres[p]
             sole = c[:, 1] < c[:, 1].min() + 1.5 * solid.h
             feet.append(int(p[sole][np.argmin(np.linalg.norm(flat(c[sole] - c.mean(0)), axis=1))]))
         return with_tips(body, feet, 0.5 * level * body.tall) if feet else None
     return None
+
+
+LIFTED = 0.12  # a foot's tip lies within that share of the span of what stands on the ground of it
+
+
+def _without_tip(body: Body, pieces: list[np.ndarray]) -> list[np.ndarray]:
+    """Which feet have no tip of their own: neither in what stands on the ground of them nor, as toes that point up, near it."""
+    free = [p for p in pieces if not np.isin(body.tips, p).any()]
+    own = {i for i, t in enumerate(body.tips) if any(t in p for p in pieces)}
+    low = [i for i in np.flatnonzero(body.heights < 0.4) if i not in own]
+    near = sorted((float(body.far[i, p].min()), k, i) for k, p in enumerate(free) for i in low)
+    taken: set[int] = set()
+    for d, k, i in near:
+        if d < LIFTED * body.span and i not in own and k not in taken:
+            own.add(i)
+            taken.add(k)
+    return [p for k, p in enumerate(free) if k not in taken]
 
 
 def standing(sketch: Sketch) -> float:
@@ -264,7 +281,7 @@ def _head(
     seen = find_head(body, roles["head"], chest_end, [i for n, i in roles.tips.items() if n != "head"])
     path = between(body, chest_end, seen.muzzle, 4.0)
     eyes = body.eyes_middle
-    head_s = neck_end(solid, path.p, eyes)
+    head_s = neck_end(solid, path.p, seen.crown)
     depth = solid.depth[solid.nearest(path.p)]
     thin = depth < 0.72 * float(depth[0])
     base_s = min(float(path.s[np.argmax(thin)]) if thin.any() else 0.3 * head_s, 0.4 * head_s)

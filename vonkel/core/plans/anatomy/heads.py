@@ -26,11 +26,13 @@ BLUNT = 1.0  # what it costs to say that none of the tips is the muzzle
 
 @dataclass(frozen=True, eq=False)
 class Head:
-    """muzzle (3,): its front; cells (c,) bool: the head's piece; clear: how surely that is its front, 0 to 1."""
+    """muzzle (3,): its front; cells (c,) bool: the head's piece; clear: how surely that is its front, 0 to 1; crown (3,) or None:
+    between its eyes, else where its ears' ways part."""
 
     muzzle: np.ndarray
     cells: np.ndarray
     clear: float
+    crown: np.ndarray | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,7 +65,7 @@ def find_head(body: Body, tip: int, start: np.ndarray, limbs: Sequence[int]) -> 
         cells = head_piece(body, tip, d, NECK[-1])
         seen = _between_eyes(body, cells, start)
         if seen is not None:
-            return Head(seen, cells, 1.0)
+            return Head(seen, cells, 1.0, body.eyes_middle)
     for share in NECK:  # as much of the neck as may be without the trunk round its root
         cells = head_piece(body, tip, d, share)
         if not cells[[body.tips[i] for i in limbs]].any():
@@ -74,11 +76,12 @@ def find_head(body: Body, tip: int, start: np.ndarray, limbs: Sequence[int]) -> 
     read = sorted(_readings(body, cells, tips), key=lambda r: r[0])
     cost, muzzle, pairs = read[0]
     clear = float(np.clip((read[1][0] - cost) / 0.5, 0.2, 1.0)) if len(read) > 1 else 1.0
+    crown = _between_ears(body, tips, pairs)
     if muzzle is None:
         place, sure = _front(body, cells, tips, pairs)
-        return Head(place, cells, min(clear, sure))
+        return Head(place, cells, min(clear, sure), crown)
     place, long = _before_trunk(body, cells, tips, muzzle)
-    return Head(place, cells, min(clear, 0.5) if long else clear)
+    return Head(place, cells, min(clear, 0.5) if long else clear, crown)
 
 
 def _between_eyes(body: Body, cells: np.ndarray, start: np.ndarray) -> np.ndarray | None:
@@ -163,6 +166,15 @@ def _paired(body: Body, tips: _Tips, rest: list[int]) -> tuple[float, list[tuple
         own = min((tips.parts(i, j) for j in range(len(tips.d)) if j != i), default=tips.reach)
         cost += 0.5 + 2.0 * own / tips.reach
     return cost, pairs
+
+
+def _between_ears(body: Body, tips: _Tips, pairs: list[tuple[int, int]]) -> np.ndarray | None:
+    """Where the ways from the tips of the surest pair part from one another."""
+    if not pairs:
+        return None
+    i, j = pairs[0]
+    off = np.abs(tips.far[i] - tips.parts(i, j)) + np.abs(tips.far[j] - tips.parts(j, i))
+    return np.asarray(body.solid.centres[int(np.argmin(off))])
 
 
 def _before_trunk(body: Body, cells: np.ndarray, tips: _Tips, m: int) -> tuple[np.ndarray, bool]:
