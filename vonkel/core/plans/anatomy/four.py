@@ -25,6 +25,10 @@ from .upright import SIDES, bulge, folded
 LEG_TOP, BALL_AT, BALL_AHEAD = 0.92, 0.085, 0.28  # of the leg's half way to its partner; of its line; of ankle to toe
 
 
+NECKLESS = (1.0, 1.5)  # halves of a girdle behind it, where the trunk is looked at without a neck
+HIGHER = 1.3  # a girdle is no more than that many times higher than the trunk behind it
+
+
 @dataclass(frozen=True, eq=False)
 class Girdle:
     """Where a pair of legs meets the trunk, in its own frame: left, up, ahead; low and high along up from the middle."""
@@ -68,7 +72,12 @@ def girdle(tops: list[np.ndarray], ahead: np.ndarray, solid: Solid) -> Girdle:
     while lo > 0 and ys[lo] - ys[lo - 1] <= 2:
         lo -= 1
     width = float(np.abs(x[wide]).max()) if wide.any() else 1.4 * half
-    return Girdle(middle, ahead, left, up, ys[lo] * solid.h, ys[hi] * solid.h, half, width, thick)
+    high = float(ys[hi] * solid.h)
+    for back in NECKLESS:  # a neck that rises right over the girdle is none of the trunk's height
+        ok = (np.abs(z + back * half) < 2 * solid.h) & (np.abs(x) < max(0.3 * half, 2 * solid.h)) & (np.abs(y) < 4 * half)
+        if ok.any():
+            high = min(high, max(HIGHER * float(y[ok].max()), half))
+    return Girdle(middle, ahead, left, up, ys[lo] * solid.h, high, half, width, thick)
 
 
 def lifted(solid: Solid, p: np.ndarray) -> np.ndarray:

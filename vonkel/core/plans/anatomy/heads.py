@@ -19,8 +19,11 @@ from .body import UP, Body, distances_from, distances_from_each, flat, pieces_of
 
 NECK = (0.3, 0.36, 0.42, 0.48, 0.55)  # of the way to the head's farthest tip: what lies beyond one of these is the head
 LEAST = 0.05  # a tip stands out that share of the way at least, or less from a slim head
-TRUNK = 3.2  # a muzzle that tapers over more than that many times its head's depth carries a trunk
+WITHIN = 0.6  # where a head has grown together with limbs: what lies within that share of the way to its farthest tip
+LEAST_SKULL = 0.4  # of its piece's greatest depth
+TRUNK = 2.9  # a muzzle that tapers over more than that many times its head's depth carries a trunk
 FRONT = 4.0  # a blunt muzzle lies within that many times the skull's depth of the crown
+NAPE = 0.9  # and no nearer to the neck's root than that share of the crown's way there
 BLUNT = 1.0  # what it costs to say that none of the tips is the muzzle
 
 
@@ -71,14 +74,14 @@ def find_head(body: Body, tip: int, start: np.ndarray, limbs: Sequence[int]) -> 
         if not cells[[body.tips[i] for i in limbs]].any():
             break
     else:
-        cells &= (body.far[tip][None] < body.far[list(limbs)]).all(0)
+        cells &= (body.far[tip][None] < body.far[list(limbs)]).all(0) & (body.far[tip] < WITHIN * d[body.tips[tip]])
     tips = _tips_of(body, cells, d, tip)
     read = sorted(_readings(body, cells, tips), key=lambda r: r[0])
     cost, muzzle, pairs = read[0]
     clear = float(np.clip((read[1][0] - cost) / 0.5, 0.2, 1.0)) if len(read) > 1 else 1.0
     crown = _between_ears(body, tips, pairs)
     if muzzle is None:
-        place, sure = _front(body, cells, tips, pairs)
+        place, sure = _front(body, cells, tips, pairs, d)
         return Head(place, cells, min(clear, sure), crown)
     place, long = _before_trunk(body, cells, tips, muzzle)
     return Head(place, cells, min(clear, 0.5) if long else clear, crown)
@@ -187,10 +190,11 @@ def _before_trunk(body: Body, cells: np.ndarray, tips: _Tips, m: int) -> tuple[n
     thick = np.array([depth[here][at == k].max() if (at == k).any() else 0.0 for k in range(len(bins))])
     # the skull is what the neck behind it is slimmer than; the neck's root may be thicker again
     so_far = np.maximum.accumulate(thick)
-    slim = np.flatnonzero((thick[:-1] < SLIMMER * so_far[:-1]) & (thick[1:] < SLIMMER * so_far[:-1]))
+    less = SLIMMER * so_far[:-1]
+    slim = np.flatnonzero((thick[:-1] < less) & (thick[1:] < less) & (so_far[:-1] > LEAST_SKULL * most))
     skull = float(so_far[slim[0]]) if len(slim) else most
     wide = np.flatnonzero(thick > 0.8 * skull)
-    root = float(bins[wide[0]]) if len(wide) else 0.0
+    root = float(bins[wide[0] if len(wide) else -1])
     if root < TRUNK * skull:
         return c[tips.cells[m]], False
     ring = here & (np.abs(tips.far[m] - 0.75 * root) < 2 * body.solid.h)
@@ -198,9 +202,10 @@ def _before_trunk(body: Body, cells: np.ndarray, tips: _Tips, m: int) -> tuple[n
 
 
 def _front(
-    body: Body, cells: np.ndarray, tips: _Tips, pairs: list[tuple[int, int]]
+    body: Body, cells: np.ndarray, tips: _Tips, pairs: list[tuple[int, int]], d: np.ndarray
 ) -> tuple[np.ndarray, float]:  # fmt: skip
-    """The front of a blunt head: of what lies between its ears the place farthest from them and from the neck."""
+    """The front of a blunt head: of what lies between its ears the place farthest from them and from the neck, whose root the
+    cells are d (c,) from."""
     c = body.solid.centres
     if not pairs:
         return c[tips.cells[0]], 0.2
@@ -212,6 +217,9 @@ def _front(
     near = middle & (tips.far[i] < crown + 0.2 * tips.reach)
     skull = float(body.solid.depth[near].max()) if near.any() else float(body.solid.depth[middle].max())
     middle &= tips.far[i] < crown + FRONT * skull
+    middle &= d > NAPE * (0.5 * float(tips.d[i] + tips.d[j]) - crown)
+    if not middle.any():
+        return c[tips.cells[0]], 0.2
     rows = np.flatnonzero(cells)
     neck = c[rows[int(np.argmax(tips.far[i][rows]))]]
     off = np.linalg.norm(c - 0.5 * (c[tips.cells[i]] + c[tips.cells[j]]), axis=1)
