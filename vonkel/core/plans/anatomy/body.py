@@ -301,6 +301,14 @@ def with_tips(body: Body, cells: list[int], length: float) -> Body:
     return replace(body, tips=tips, length=lengths, far=far, table=table, girth=girth, span=span)
 
 
+def without_tips(body: Body, some: Sequence[int]) -> Body:
+    """The body less some of its tips."""
+    keep = [i for i in range(len(body.tips)) if i not in some]
+    tips, far = [body.tips[i] for i in keep], body.far[keep]
+    table, girth, span = _between_tips(body.solid, tips, far)
+    return replace(body, tips=tips, length=body.length[keep], far=far, table=table, girth=girth, span=span)
+
+
 EYE_LEAST, EYE_MOST = 0.003, 0.08  # radius, as shares of the size
 
 

@@ -15,7 +15,7 @@ from ..frame import frame_facing
 from ..landmarks import at_length
 from ..shapes import neck_end
 from ..sketch import Sketch
-from .body import UP, Body, flat, pieces_of, with_tips
+from .body import UP, Body, flat, pieces_of, with_tips, without_tips
 from .ends import foot_way, lay_ears, lay_eyes_and_jaw, lay_toes_of
 from .heads import find_head
 from .line import Line, Prior, between, corners_of, ended, inwards, joint_at
@@ -74,7 +74,11 @@ def girdle(tops: list[np.ndarray], ahead: np.ndarray, solid: Solid) -> Girdle:
     width = float(np.abs(x[wide]).max()) if wide.any() else 1.4 * half
     high = float(ys[hi] * solid.h)
     for back in NECKLESS:  # a neck that rises right over the girdle is none of the trunk's height
-        ok = (np.abs(z + back * half) < 2 * solid.h) & (np.abs(x) < max(0.3 * half, 2 * solid.h)) & (np.abs(y) < 4 * half)
+        ok = (
+            (np.abs(z + back * half) < 2 * solid.h)
+            & (np.abs(x) < max(0.3 * half, 2 * solid.h))
+            & (np.abs(y) < 4 * half)
+        )
         if ok.any():
             high = min(high, max(HIGHER * float(y[ok].max()), half))
     return Girdle(middle, ahead, left, up, ys[lo] * solid.h, high, half, width, thick)
@@ -217,29 +221,29 @@ def feet_apart(body: Body) -> Body | None:
         if len(pieces) < 4 or min(len(p) for p in pieces) < 4:
             continue
         feet = []
-        for p in _without_tip(body, pieces):
+        free, lifted_tips = _without_tip(body, pieces)
+        for p in free:
             c = solid.centres[p]
             sole = c[:, 1] < c[:, 1].min() + 1.5 * solid.h
             feet.append(int(p[sole][np.argmin(np.linalg.norm(flat(c[sole] - c.mean(0)), axis=1))]))
-        return with_tips(body, feet, 0.5 * level * body.tall) if feet else None
+        return with_tips(without_tips(body, lifted_tips), feet, 0.5 * level * body.tall) if feet else None
     return None
 
 
 LIFTED = 0.12  # a foot's tip lies within that share of the span of what stands on the ground of it
 
 
-def _without_tip(body: Body, pieces: list[np.ndarray]) -> list[np.ndarray]:
-    """Which feet have no tip of their own: neither in what stands on the ground of them nor, as toes that point up, near it."""
+def _without_tip(body: Body, pieces: list[np.ndarray]) -> tuple[list[np.ndarray], list[int]]:
+    """Which feet have no tip in what stands on the ground of them, and which tips lie near such a foot (toes that point up)."""
     free = [p for p in pieces if not np.isin(body.tips, p).any()]
     own = {i for i, t in enumerate(body.tips) if any(t in p for p in pieces)}
-    low = [i for i in np.flatnonzero(body.heights < 0.4) if i not in own]
+    low = [int(i) for i in np.flatnonzero(body.heights < 0.4) if i not in own]
     near = sorted((float(body.far[i, p].min()), k, i) for k, p in enumerate(free) for i in low)
-    taken: set[int] = set()
+    of: dict[int, int] = {}
     for d, k, i in near:
-        if d < LIFTED * body.span and i not in own and k not in taken:
-            own.add(i)
-            taken.add(k)
-    return [p for k, p in enumerate(free) if k not in taken]
+        if d < LIFTED * body.span and i not in of and k not in of.values():
+            of[i] = k
+    return free, list(of)
 
 
 def standing(sketch: Sketch) -> float:
