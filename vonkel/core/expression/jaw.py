@@ -12,13 +12,10 @@ from ..face.estimate import Estimate
 from ..face.head import Head
 from ..face.middle import DARK
 from ..geometry.easing import smoothstep
+from ..geometry.measures import distance_to_segments
 from ..geometry.rotations import unit
 
 INNER = 0.35  # from so far along the jaw, from its hinge, the inside of a mouth is floor or roof; behind it is throat
-FULL_LOWER, FULL_UPPER = (
-    0.9,
-    0.75,
-)  # where lips go wholly with their bone: shares of the way from a corner to the middle of the lower lip
 SOFT = 0.06  # how far edges of what is held are softened, shares of the head's size
 
 
@@ -61,7 +58,7 @@ def _shares(face: Estimate, hinge: np.ndarray, chin: np.ndarray, corners: dict[s
     corner = np.mean(list(corners.values()), axis=0) * [0, 1, 1]
     hc = float((corner - hinge) @ over / long)
     held = np.full(n, np.nan)
-    still = (t < -0.12) | (h < -0.45 - 0.25 * (1 - np.clip(t, 0, 1))) | (h > max(hc, 0) + 0.38 - 0.1 * np.clip(t, 0, 1))
+    still = (t < -0.12) | (h < -0.45 - 0.25 * (1 - np.clip(t, 0, 1))) | (h > max(hc, 0) + 0.45 - 0.1 * np.clip(t, 0, 1))
     held[still & head.skin] = 0
     if mouth.upper is not None and mouth.lower is not None:
         _lips_apart(face, corners, held)
@@ -82,13 +79,16 @@ def _shares(face: Estimate, hinge: np.ndarray, chin: np.ndarray, corners: dict[s
         d = np.where(head.skin, np.linalg.norm(p - place, axis=1), np.inf)
         held[int(np.argmin(d))] = 0.5
     surface = head.surface & np.isnan(held)
-    bone = (t > 0.55) & (t < 1.3) & (h < min(0.0, hc - 0.2)) & (h > -0.28) & surface
+    bone = (t > 0.55) & (t < 1.3) & (h < min(0.0, hc - 0.25)) & (h > -0.28) & surface
     held[bone] = 1
     under = head.surface if mouth.upper is None else head.surface & ~mouth.upper
     held[(np.linalg.norm(p - chin, axis=1) < 0.06 * size) & under & (h < hc)] = 1
     far = np.linalg.norm((p - hinge)[:, 1:] - np.clip(t, 0, 1)[:, None] * long * ahead[None, 1:], axis=1) > 0.8 * long
     held[head.skin & ~head.inside & far] = 0
     share = _harmonic(head, held, (still | bone))
+    if mouth.upper is not None and mouth.lower is not None:
+        most = _leaving(face, corners)
+        share = np.where(head.surface, np.clip(share, 0.5 - most, 0.5 + most), share)
     _inner_parts(face, share)
     return share
 
@@ -98,12 +98,40 @@ def _lips_apart(face: Estimate, corners: dict[str, np.ndarray], held: np.ndarray
     head, mouth, p = face.head, face.mouth, face.head.p
     assert mouth.upper is not None and mouth.lower is not None
     back = float(np.mean([c[2] for c in corners.values()]))
-    near = np.min([np.linalg.norm(p - c, axis=1) for c in corners.values()], axis=0)
-    off = near / float(np.mean([np.linalg.norm(c - face.spots["mouth_lower"].place) for c in corners.values()]))
+    leaves = _leaving(face, corners)
     ahead = p[:, 2] > back
-    lower, upper = mouth.lower & head.skin & ahead, mouth.upper & head.skin & ahead
-    held[lower] = 0.5 + 0.5 * np.clip(off[lower] / FULL_LOWER, 0, 1)
-    held[upper] = 0.5 - 0.5 * np.clip(off[upper] / FULL_UPPER, 0, 1)
+    lower, upper = (
+        piece & head.skin & ahead & _along_lip(face, corners, name)
+        for piece, name in ((mouth.lower, "mouth_lower"), (mouth.upper, "mouth_upper"))
+    )
+    held[lower] = 0.5 + leaves[lower]
+    held[upper] = 0.5 - leaves[upper]
+
+
+BAND = 0.2  # how far from a line between its corners and its middle a lip reaches, shares of that line's half
+
+
+def _along_lip(face: Estimate, corners: dict[str, np.ndarray], name: str) -> np.ndarray:
+    """(n,) bool: what lies along a lip; the skin above and below it is free to come to what is held farther off."""
+    middle = face.spots[name].place
+    ends = np.array(list(corners.values()))
+    far = distance_to_segments(face.head.p, np.stack([ends, np.broadcast_to(middle, ends.shape)], 1))
+    return np.asarray(far < BAND * float(np.linalg.norm(ends - middle, axis=1).mean()))
+
+
+LATE = 0.4  # how much of a lip's way from ½ to its bone grows with the square of the distance from its corner, not with the distance
+ROUND = 0.88  # from that share of the distance on a lip comes round, so that its middle isn't a point
+WHOLE = 0.98  # how much of its bone's way a lip's middle goes
+
+
+def _leaving(face: Estimate, corners: dict[str, np.ndarray]) -> np.ndarray:
+    """(n,) how far from ½ a share may be, by how far a point is from the nearer corner of the mouth."""
+    near = np.min([np.linalg.norm(face.head.p - c, axis=1) for c in corners.values()], axis=0)
+    middle = face.spots["mouth_lower"].place
+    off = np.clip(near / float(np.mean([np.linalg.norm(c - middle) for c in corners.values()])), 0, 1)
+    steep = 1 + LATE  # at the middle, were it not rounded
+    way = (1 - LATE) * off + LATE * off**2 - 0.5 * steep * np.maximum(off - ROUND, 0) ** 2 / (1 - ROUND)
+    return np.asarray(0.5 * WHOLE * way / (1 - 0.5 * steep * (1 - ROUND)))
 
 
 def _lips_by_line(face: Estimate, corners: dict[str, np.ndarray], h: np.ndarray, held: np.ndarray) -> None:

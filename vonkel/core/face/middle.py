@@ -239,23 +239,32 @@ def _chin(head: Head, lip: np.ndarray) -> Spot:
         return Spot(lip, 0.1, "no outline")
     step = 0.012 * head.size
     q = np.concatenate([_finely(x, 0.5 * step) for x in lines])
+    best = _lowest_foremost(q, lip, head.size, CHIN_AHEAD)
+    stands = lip[1] - best[1] > CHIN_BELOW * head.size  # off the lips: one that hardly does may be the lip itself
+    if not stands and best[2] > lip[2]:  # the lip's own front
+        best = _lowest_foremost(q, lip, head.size, 0.0)
+    return Spot(best * [0, 1, 1], 0.62 if stands else 0.45, "lowest and foremost below the lips")
+
+
+def _lowest_foremost(q: np.ndarray, lip: np.ndarray, size: float, reach: float) -> np.ndarray:
+    """Of an outline's points (n, 3) no farther before the lip than a share `reach` of the size, down to the throat."""
+    step = 0.012 * size
     best, most, ahead = lip, -np.inf, -np.inf
-    for k in range(int(CHIN_REACH * head.size / step)):
+    for k in range(int(CHIN_REACH * size / step)):
         top = lip[1] - k * step
-        level = q[(q[:, 1] <= top) & (q[:, 1] > top - step) & (q[:, 2] < lip[2] + CHIN_AHEAD * head.size)]
+        level = q[(q[:, 1] <= top) & (q[:, 1] > top - step) & (q[:, 2] < lip[2] + reach * size)]
         if not len(level):
             continue
         front = level[np.argmax(level[:, 2])]
         ahead = max(ahead, float(front[2]))
         value = float(front @ FORWARD_DOWN)
-        if front[2] < ahead - CHIN_BACK * head.size:
+        if front[2] < ahead - CHIN_BACK * size:
             break
         if value > most:
             best, most = front, value
-        elif k > 5 and value < most - 0.02 * head.size:
+        elif k > 5 and value < most - 0.02 * size:
             break  # past the chin
-    stands = lip[1] - best[1] > CHIN_BELOW * head.size  # off the lips: one that hardly does may be the lip itself
-    return Spot(best * [0, 1, 1], 0.62 if stands else 0.45, "lowest and foremost below the lips")
+    return np.asarray(best)
 
 
 def _sculpted_mouth(head: Head, mouth: Mouth, tip: np.ndarray, eyes: list[Eye]) -> None:

@@ -78,7 +78,12 @@ def _area(head: Head, rows: np.ndarray) -> float:
 
 
 # How sure a place on a brow can be: its middle lies on the ridge, its ends on where somebody ends it.
-BROWS = {"brow_inner": 0.52, "brow_outer": 0.45}
+BROWS = {"brow_inner": 0.52, "brow_outer": 0.52}
+
+
+# Where a brow runs: along the line through the eye's corners from the inner one, and above the lid, shares of the eye's width.  It arches:
+# its ends lie lower than its middle (the cast's marks by hand).
+BROW_AT = {"inner": (-0.25, 0.42), "mid": (0.45, 0.55), "outer": (1.32, 0.26)}
 
 
 def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
@@ -88,7 +93,7 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
     width = float(np.linalg.norm(outer - inner))
     top = eye.rim[int(np.argmax((eye.rim - eye.centre) @ axes[1]))]
     found, ridges = {}, []
-    for name, t in (("inner", -0.08), ("mid", 0.45), ("outer", 1.1)):
+    for name, (t, height) in BROW_AT.items():
         q = (p - (inner + t * (outer - inner))) @ axes.T
         up = (p - top) @ axes[1]
         ok = (
@@ -99,7 +104,7 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
         i = np.flatnonzero(ok)
         if not len(i):
             return {}
-        prior = np.exp(-(((up[i] / width - 0.55) / 0.45) ** 2))
+        prior = np.exp(-(((up[i] / width - height) / 0.45) ** 2))
         k = int(i[np.argmax(np.clip(b[i], 0, 15) * prior + 0.5 * prior)])
         ridges.append(float(b[k] - np.median(b[i])))
         found[f"brow_{name}_{eye.side}"] = (p[k], ridges[-1])
@@ -113,8 +118,9 @@ def find_brow(head: Head, eye: Eye) -> dict[str, Spot]:
 
 
 # Where a jaw turns (common practice, and the cast's marks by hand): shares of the way from the corner of the mouth back to the ear, of
-# the head's size behind the eye where there is no ear, of the way up to the eye, and of the head's half width there.
-HINGE_BACK, HINGE_BEHIND, HINGE_UP, HINGE_OUT = 0.8, 0.15, 0.45, 0.73
+# the head's size behind the eye where there is no ear, of the way from the head's lowest place up to its crown, and of the head's half
+# width there.
+HINGE_BACK, HINGE_BEHIND, HINGE_HIGH, HINGE_OUT = 0.77, 0.33, 0.555, 0.73
 
 
 def hinge_of_jaw(head: Head, mouth: Mouth, eyes: list[Eye], ear: Spot | None, sign: int) -> Spot | None:
@@ -127,7 +133,7 @@ def hinge_of_jaw(head: Head, mouth: Mouth, eyes: list[Eye], ear: Spot | None, si
     at, size, p = corner.place, head.size, head.p
     z = at[2] + HINGE_BACK * (ear.place[2] - at[2]) if ear is not None else eye.centre[2] - HINGE_BEHIND * size
     z = min(z, at[2] - 0.1 * size)
-    y = at[1] + HINGE_UP * (eye.centre[1] - at[1])
+    y = float(head.low[1] + HINGE_HIGH * (head.crown[1] - head.low[1]))
     side = (
         head.surface & (np.abs(p[:, 1] - y) < 0.06 * size) & (np.abs(p[:, 2] - z) < 0.08 * size) & (sign * p[:, 0] > 0)
     )
