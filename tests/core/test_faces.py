@@ -39,6 +39,7 @@ from vonkel.core.trials.faces import face_trials
 from vonkel.core.weights import table_of
 from vonkel.demo import CAST, DATA
 from vonkel.readings import Finding, findings
+from vonkel.readings.face import told_face
 from vonkel.steps import apply_step
 from vonkel.steps.face import MAKING
 
@@ -578,6 +579,13 @@ def test_built_eyes_are_asked_for_built_anew_and_refused() -> None:
         do(do(blind(), "face.unmark", marks=["eye_L", "eye_R"]), "face.build_eyes")
     with pytest.raises(BadParameters, match="no opening"):
         do(blind(), "face.build_eyes", upper=1.0, lower=1.0)
+
+
+def test_eyeballs_are_seen_whatever_their_parts_are_called() -> None:
+    c = planned("otter")
+    nameless = c.with_(parts=tuple(p.model_copy(update={"role": "skin"}) if p.role == "eye" else p for p in c.parts))
+    assert told_face(do(nameless, "face.find"))["eyeballs"]
+    assert not told_face(blind())["eyeballs"]
 
 
 # -- expressions ---------------------------------------------------------------------------------------------------------

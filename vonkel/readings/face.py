@@ -11,6 +11,7 @@ from ..core.derived import derived
 from ..core.expression.lids import Lids, lid_figures
 from ..core.expression.making import jaw_of
 from ..core.face.checks import HeadCheck, check_head
+from ..core.face.estimate import OWN_BALL
 from ..core.face.marks import DOUBTFUL, KINDS, face_of, kind_of
 
 PRODUCTS = {
@@ -22,7 +23,7 @@ NEAR = 0.02
 
 
 def told_face(character: Character) -> dict[str, Any]:
-    """Marks, doubtful ones first, and the products: whether each was made, and of marks that have moved since."""
+    """Marks, doubtful ones first; the products: whether each was made, and of marks that have moved since; whether an eyeball was seen."""
     face = character.face or Face()
     known, stale = face.places.keys(), face.stale
     order = {n: i for i, n in enumerate(KINDS)}
@@ -38,7 +39,7 @@ def told_face(character: Character) -> dict[str, Any]:
     products = [
         {"name": n, "label": words, "made": n in face.made, "stale": n in stale} for n, words in PRODUCTS.items()
     ]
-    return {"marks": marks, "products": products}
+    return {"marks": marks, "products": products, "eyeballs": any(m.how == OWN_BALL for m in face.marks)}
 
 
 @derived("points", "face_starts", "face_corners", "parts", "joints", "name", "face", most=24)

@@ -67,6 +67,9 @@ def _estimated(character: Character, region: Region) -> Estimate:
 RIM = 0.5  # how much of a pit's rim edges of the mesh follow that is surely an eye's
 
 
+OWN_BALL = "its own ball"  # how the middle of an eye is known that has an eyeball
+
+
 def _of_eye(eye: Eye) -> dict[str, Spot]:
     whole = eye.sure
     if eye.kind == "pit" and eye.opens and not eye.shelled:  # its rim tells it, if edges of the mesh follow it
@@ -77,9 +80,7 @@ def _of_eye(eye: Eye) -> dict[str, Spot]:
     inner, outer = eye.corners
     ragged = "" if eye.rimmed > 0.5 or not eye.opens else ", which no edges of the mesh follow"
     return {
-        f"eye_{eye.side}": Spot(
-            eye.centre, whole, {"ball": "its own ball", "pit": "a pit", "sculpted": "a bump"}[eye.kind]
-        ),
+        f"eye_{eye.side}": Spot(eye.centre, whole, {"ball": OWN_BALL, "pit": "a pit", "sculpted": "a bump"}[eye.kind]),
         f"eye_inner_{eye.side}": Spot(inner, sure, "the opening’s end" + ragged),
         f"eye_outer_{eye.side}": Spot(outer, sure, "the opening’s end" + ragged),
         f"lid_upper_{eye.side}": Spot(eye.rim[int(np.argmax(over))], sure, "top of the opening" + ragged),

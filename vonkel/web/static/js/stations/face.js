@@ -57,8 +57,9 @@ function products(b) {
 /** Plain eyes for a head without its own, or such as were built before. */
 function builtEyes(b) {
   const there = b.state.parts.some((p) => p.role === "lid"),
+    seen = b.state.face.eyeballs || b.state.parts.some((p) => p.role === "eye"),
     marked = b.state.face.marks.some((m) => m.name === "eye_L" || m.name === "eye_R");
-  if (!marked || (b.state.parts.some((p) => p.role === "eye") && !there)) return null;
+  if (!marked || (seen && !there)) return null;
   const build = ({ centimetres, upper, lower }) =>
     b.step("face.build_eyes", { centimetres, upper, lower }, { keepPose: true });
   return [
