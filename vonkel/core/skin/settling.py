@@ -206,7 +206,8 @@ def _flooded(
 
 @compiled
 def _yielded(rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, off: np.ndarray) -> None:
-    """At the points `off` the strongest lets that one be stronger, by a hair, which is the strongest next to them."""
+    """At the points `off` that one becomes the strongest, by a hair, which is the strongest next to them; those that are stronger come
+    down to one level, no more of them than must."""
     for i in np.flatnonzero(off):
         chosen = 1
         for k in range(index.shape[1] - 1, 0, -1):
@@ -215,9 +216,17 @@ def _yielded(rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.n
                 if not off[j] and weight[i, k] > 0.0 and index[j, 0] == index[i, k]:
                     chosen = k
         if chosen < index.shape[1] and weight[i, chosen] > 0.0:
-            mean = 0.5 * (weight[i, 0] + weight[i, chosen])
-            weight[i, chosen], weight[i, 0] = mean - HAIR, mean + HAIR
+            some, level = weight[i, chosen] - HAIR, 0.0
+            for k in range(chosen):
+                some += weight[i, k]
+                level = some / (k + 2)
+                if weight[i, k + 1] <= level or k + 1 == chosen:
+                    break
+            for k in range(chosen):
+                weight[i, k] = min(weight[i, k], level)
+            weight[i, chosen] = level + HAIR
             index[i, chosen], index[i, 0] = index[i, 0], index[i, chosen]
+            weight[i, chosen], weight[i, 0] = weight[i, 0], weight[i, chosen]
 
 
 @compiled
