@@ -1,8 +1,9 @@
 """How likely each joint is wrong, learned from thousands of joints whose true places were known.
 
 What a fit shows of itself (what speaks against it, how long and thick its limbs came out, what was left over, where other
-readings put a joint) is told as numbers; boosted trees (Friedman 2001, “Greedy function approximation”) say from these how
-much a joint is like those that lay more than a tenth of the body off.  `likeness.json` holds the trees for bodies on two and
+readings put a joint) is told as numbers; boosted trees (Friedman 2001, “Greedy function approximation”) and extremely randomized
+ones (Geurts, Ernst & Wehenkel 2006) say from these how much a joint is like those that lay more than a tenth of the body off.
+`likeness.json` holds the trees for bodies on two and
 four legs, `likeness_others.json` those for wings, fins, many legs and none; both also what they were learned from and which score
 is doubt; `tests/judging/calibrate.py` writes them.
 """
@@ -297,7 +298,7 @@ class Learned:
     lost: float  # and from which it counts as not found
 
     def score(self, told: np.ndarray) -> np.ndarray:
-        """(j,): log odds of being far off, from features (j, f)."""
+        """(j,): how much joints are like those that lie far off, from features (j, f)."""
         out = np.full(len(told), self.base)
         for tree in self.trees:
             at = np.zeros(len(told), int)
