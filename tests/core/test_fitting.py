@@ -232,9 +232,11 @@ def test_feet_of_legs_that_have_grown_together_are_found_apart():
     body = posed("otterhound", 300, 0.6)
     plain = body_for(body.mesh, "quadruped")
     low = [i for i in range(len(plain.tips)) if plain.heights[i] < 0.4]
-    apart = feet_apart(plain)
-    assert len(low) < 4 and apart is not None and len(apart.tips) > len(plain.tips)
-    assert np.allclose(apart.table, apart.table.T) and apart.far.shape[0] == len(apart.tips)
+    found = feet_apart(plain)
+    assert len(low) < 4 and found
+    for apart in found:
+        assert len(apart.tips) > len(plain.tips)
+        assert np.allclose(apart.table, apart.table.T) and apart.far.shape[0] == len(apart.length) == len(apart.tips)
     assert mean_error(body, sketch_of(body.mesh, body.plan, {})) < 0.05
 
 
@@ -316,12 +318,19 @@ def test_ways_to_several_places_are_those_to_each():
         assert np.allclose(one.p, between(body, start, end).p)
 
 
-def test_a_dear_reading_is_doubted_as_a_whole():
-    """This body is bent too far to be read: what is read instead costs more than such bodies usually do."""
-    body = posed("badger", 520, 1.25, "parts")
+def test_a_dear_reading_is_doubted_as_a_whole(monkeypatch: pytest.MonkeyPatch):
+    """This body, drawn by chance, has its head between its forelegs: what is read costs more than such bodies usually do."""
+    monkeypatch.setitem(NAMED, "chance-5090", by_chance(5090))
+    body = posed("chance-5090", 5090, STRENGTHS[5090 % 3], KINDS[5090 % 6])
     sketch = sketch_of(body.mesh, body.plan, {})
     far = [n for n, e in errors(body, sketch).items() if e > 0.1]
-    assert sketch.cost > 4 and sum(verdict(sketch.spread[n]) != "sure" for n in far) > 0.8 * len(far)
+    assert sketch.cost > 4 and len(far) > 5 and sum(verdict(sketch.spread[n]) != "sure" for n in far) > 0.8 * len(far)
+
+
+def test_a_bent_body_is_read_from_its_own_end():
+    """Both its ends were taken for one another before another head was laid even where it seemed dearer."""
+    body = posed("badger", 520, 1.25, "parts")
+    assert mean_error(body, sketch_of(body.mesh, body.plan, {})) < 0.06
 
 
 def test_ordinary_poses_can_be_asked_of_any_body():

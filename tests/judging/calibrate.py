@@ -36,6 +36,7 @@ FAR, NEAR, WRONG = (
     0.09,
 )  # shares of the size: must be told, mustn't be doubted, and what counts as wrong in learning
 DOUBTED = 0.14  # of the near joints, on bodies left out
+LOST = 0.6  # of the joints that are said not to be found that share lies far off, on bodies left out
 ENOUGH = 60  # bodies that have a kind of joint, without which nothing is said of it
 EACH = 6  # wrong joints of one body weigh no more than so many
 BOOSTED: dict[str, Any] = {
@@ -172,7 +173,7 @@ def write(rows: Path, others: bool = False) -> None:
     doubted = float(np.quantile(score[errors < NEAR], 1 - DOUBTED))
     order = np.argsort(-score)
     right = np.cumsum(errors[order] > FAR) / np.arange(1, len(order) + 1)
-    lost = float(max(score[order][right > 0.7].min(initial=doubted + (5.0 if others else 2.0)), doubted + 1.0))
+    lost = float(max(score[order][right > LOST].min(initial=score.max()), doubted + 1.0))
     told_of_far = float((score[errors > FAR] >= doubted).mean())
     print(
         f"{len(np.unique(seeds))} bodies, {len(errors)} joints, {(errors > FAR).sum()} far: {told_of_far:.3f} told at {DOUBTED} doubted"

@@ -51,7 +51,7 @@ FITS: dict[str, tuple[Callable[[Body], list[Roles]], Lay]] = {
 
 
 # What is looked at again where no reading is good: limbs that touch hide each other's tips.
-HIDDEN: dict[str, Callable[[Body], Body | None]] = {"quadruped": feet_apart}
+HIDDEN: dict[str, Callable[[Body], list[Body]]] = {"quadruped": feet_apart}
 HOPELESS = 3.0  # how much dearer than fair readings one is that isn't worth showing
 POOR, BETTER = 6.0, 1.0  # the cost of a reading beyond which it is none, and how much cheaper another must be
 
@@ -110,10 +110,10 @@ def fit_posed(
     tell(0.3, "telling the limbs apart")
     found = pinned(body, assign(body))
     if plan in HIDDEN and (not found or found[0].cost > POOR):
-        more = HIDDEN[plan](body)
-        again = pinned(more, assign(more)) if more else []
-        if more and again and (not found or again[0].cost < found[0].cost - BETTER):
-            body, found = more, again
+        again = [(more, pinned(more, assign(more))) for more in HIDDEN[plan](body)]
+        more, roles = min((x for x in again if x[1]), key=lambda x: x[1][0].cost, default=(body, []))
+        if roles and (not found or roles[0].cost < found[0].cost - BETTER):
+            body, found = more, roles
     if not found:
         raise seen_instead(character, plan, body)
     tell(0.5, "laying the joints")
@@ -263,6 +263,7 @@ def second_opinion(
     kept = [w for w in posed.words if "differ" not in w and w != posed.frame.words() and not (by_custom and w == GUESS)]
     chosen.words = [w for w in (frame.words(),) if w] + kept
     chosen.frame, chosen.cost, chosen.margin, chosen.reading = frame, posed.cost, posed.margin, posed.reading
+    chosen.agreed = same
     for n, (_, _, role, _) in chosen.found.items():
         base = usual(role) if by_custom else posed.spread.get(n, 0.02)
         chosen.spread[n] = min(base, 0.035) if same and far.get(n, 0.0) < 0.03 else base

@@ -112,12 +112,13 @@ def _upright(body: Body, web: float) -> list[Proposal]:
 LEAST_LEG, STUBS = 0.06, 8.0  # legs shorter than that, a share of the span, are stubs under a body; what stubs cost
 
 
-def _four(body: Body, apart: Body | None, web: float, gap: float) -> list[Proposal]:
+def _four(body: Body, apart: list[Body], web: float, gap: float) -> list[Proposal]:
     found, hidden = four_roles(body), 0.0
     if not found or found[0].cost > POOR:  # legs that touch hide each other's tips
-        again = four_roles(apart) if apart else []
-        if apart and again:
-            body, found, hidden = apart, again, 0.6
+        again = [(more, roles) for more in apart if (roles := four_roles(more))]
+        if again:
+            body, found = min(again, key=lambda x: x[1][0].cost)
+            hidden = 0.6
     if not found:
         return []
     r = found[0]

@@ -190,12 +190,17 @@ FEET = (0.12, 0.16, 0.2, 0.25, 0.3)  # heights below which feet are looked for, 
 STANCE = 0.25  # fore and hind feet stand at least that share of the size apart
 
 
-def feet_apart(body: Body) -> Body | None:
-    """The body with a tip for each of four feet that stand on the ground, where legs that touch hide some: what stands below a
-    level falls into pieces, and the pieces widest across are two feet side by side.  None where that doesn't give four."""
+def feet_apart(body: Body) -> list[Body]:
+    """The body with a tip for each of four feet that stand on the ground, where legs that touch hide some; once with the pairs told
+    apart along the way that the body stretches, once by how far they stand from one another.  Empty where neither gives four."""
+    ground = flat(body.solid.centres - body.solid.centres.mean(0))
+    long = np.linalg.eigh(ground.T @ ground)[1][:, -1]
+    return [b for way in (long, None) if (b := _four_feet(body, way)) is not None]
+
+
+def _four_feet(body: Body, long: np.ndarray | None) -> Body | None:
+    """What stands below a level falls into pieces, and the pieces widest across are two feet side by side."""
     solid = body.solid
-    ground = flat(solid.centres - solid.centres.mean(0))
-    long = np.linalg.eigh(ground.T @ ground)[1][:, -1]  # the way the body stretches over the ground
     heights = (solid.centres[:, 1] - body.low) / max(body.tall, 1e-9)
     for level in FEET:
         of = pieces_of(solid, heights < level)
@@ -205,7 +210,8 @@ def feet_apart(body: Body) -> Body | None:
         if not 2 <= len(pieces) <= 4:
             continue
         middles = np.array([flat(solid.centres[p].mean(0)) for p in pieces])
-        apart = np.abs((middles[:, None] - middles[None]) @ long)
+        between_them = middles[:, None] - middles[None]
+        apart = np.linalg.norm(between_them, axis=2) if long is None else np.abs(between_them @ long)
         i, j = np.unravel_index(int(np.argmax(apart)), apart.shape)
         if apart[i, j] < STANCE * body.size:  # a level that only one pair of feet reaches
             continue
@@ -221,7 +227,7 @@ def feet_apart(body: Body) -> Body | None:
         if len(pieces) < 4 or min(len(p) for p in pieces) < 4:
             continue
         feet = []
-        free, lifted_tips = _without_tip(body, pieces)
+        free, lifted_tips = _without_tip(body, pieces, long is not None)
         for p in free:
             c = solid.centres[p]
             sole = c[:, 1] < c[:, 1].min() + 1.5 * solid.h
@@ -230,14 +236,18 @@ def feet_apart(body: Body) -> Body | None:
     return None
 
 
+STUB = 0.15  # what is longer, a share of the span, is a head or a tail
 LIFTED = 0.12  # a foot's tip lies within that share of the span of what stands on the ground of it
 
 
-def _without_tip(body: Body, pieces: list[np.ndarray]) -> tuple[list[np.ndarray], list[int]]:
+def _without_tip(body: Body, pieces: list[np.ndarray], near_too: bool) -> tuple[list[np.ndarray], list[int]]:
     """Which feet have no tip in what stands on the ground of them, and which tips lie near such a foot (toes that point up)."""
     free = [p for p in pieces if not np.isin(body.tips, p).any()]
+    if not near_too:
+        return free, []
     own = {i for i, t in enumerate(body.tips) if any(t in p for p in pieces)}
-    low = [int(i) for i in np.flatnonzero(body.heights < 0.4) if i not in own]
+    short = body.length < STUB * body.span
+    low = [int(i) for i in np.flatnonzero((body.heights < 0.4) & short) if i not in own]
     near = sorted((float(body.far[i, p].min()), k, i) for k, p in enumerate(free) for i in low)
     of: dict[int, int] = {}
     for d, k, i in near:

@@ -26,6 +26,8 @@ from .doubt import LOST, SURE, bare_flesh
 from .roles import Roles
 
 # The plans that were learned together, and where that is kept.
+# Few bodies at rest taught the trees; of wings at rest on which both ways agree, what is between them says more.
+EVEN = ("winged",)
 LIMBED, OTHERS = ("biped", "quadruped"), ("winged", "many-legged", "finned", "chain")
 FAMILIES = {
     LIMBED: Path(__file__).with_name("likeness.json"),
@@ -66,11 +68,12 @@ class Reading:
 def doubt_by_likeness(sketch: Sketch, reading: Reading, plan: str) -> None:
     """Put a spread on every joint by how it looks, for plans that it was learned for."""
     known = learned(plan)
-    if known is None:
+    if known is None or (sketch.agreed and plan in EVEN):
         return
     score = known.score(table(told_of(sketch, reading, plan), known.features))
     spread = SURE * (LOST / SURE) ** ((score - known.doubted) / (known.lost - known.doubted))
-    for n, s in zip(sketch.found, np.clip(spread, 0.004, 0.4).tolist(), strict=True):
+    most = 0.99 * LOST if sketch.agreed else 0.4  # what two ways put in the same place was found
+    for n, s in zip(sketch.found, np.clip(spread, 0.004, most).tolist(), strict=True):
         if _stem(sketch.found[n][2]) in known.stems:
             sketch.spread[n] = s
     if float((spread >= SURE).mean()) > MANY:
