@@ -60,8 +60,9 @@ def _shares(face: Estimate, hinge: np.ndarray, chin: np.ndarray, corners: dict[s
     held = np.full(n, np.nan)
     still = (t < -0.12) | (h < -0.45 - 0.25 * (1 - np.clip(t, 0, 1))) | (h > max(hc, 0) + 0.45 - 0.1 * np.clip(t, 0, 1))
     held[still & head.skin] = 0
-    if mouth.upper is not None and mouth.lower is not None:
-        _lips_apart(face, corners, held)
+    leaves = _leaving(face, corners) if mouth.upper is not None and mouth.lower is not None else None
+    if leaves is not None:
+        _lips_apart(face, corners, leaves, held)
     else:
         _lips_by_line(face, corners, h, held)
     if mouth.kind == "open":  # the floor of the mouth goes with the jaw, its roof stays
@@ -86,19 +87,17 @@ def _shares(face: Estimate, hinge: np.ndarray, chin: np.ndarray, corners: dict[s
     far = np.linalg.norm((p - hinge)[:, 1:] - np.clip(t, 0, 1)[:, None] * long * ahead[None, 1:], axis=1) > 0.8 * long
     held[head.skin & ~head.inside & far] = 0
     share = _harmonic(head, held, (still | bone))
-    if mouth.upper is not None and mouth.lower is not None:
-        most = _leaving(face, corners)
-        share = np.where(head.surface, np.clip(share, 0.5 - most, 0.5 + most), share)
+    if leaves is not None:
+        share = np.where(head.surface, np.clip(share, 0.5 - leaves, 0.5 + leaves), share)
     _inner_parts(face, share)
     return share
 
 
-def _lips_apart(face: Estimate, corners: dict[str, np.ndarray], held: np.ndarray) -> None:
+def _lips_apart(face: Estimate, corners: dict[str, np.ndarray], leaves: np.ndarray, held: np.ndarray) -> None:
     """From ½ at the corners the lips come evenly to what they do in the middle: a lip that did so at once would tear beside its corner."""
     head, mouth, p = face.head, face.mouth, face.head.p
     assert mouth.upper is not None and mouth.lower is not None
     back = float(np.mean([c[2] for c in corners.values()]))
-    leaves = _leaving(face, corners)
     ahead = p[:, 2] > back
     lower, upper = (
         piece & head.skin & ahead & _along_lip(face, corners, name)

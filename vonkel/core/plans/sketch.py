@@ -37,9 +37,7 @@ class Sketch:
     cost: float = 0.0
     margin: float = 9.0
     reading: Reading | None = None  # how the body was read, until its joints are doubted
-    agreed: bool = (
-        False  # whether the plan for bodies that are alike on both sides puts the same joints in the same places
-    )
+    agreed: bool = False  # whether the plan for even bodies puts the joints in the same places
 
     def put(
         self, name: str, parent: str | None, place: np.ndarray, role: str = "", deforms: bool = True,

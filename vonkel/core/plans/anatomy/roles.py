@@ -174,8 +174,8 @@ def _four(
     h, a, b, c, d = five
     t, span = body.table, body.span
     crossed = min(abs(t[a, c] - t[b, d]) + abs(t[a, d] - t[b, c]), 9.0)
-    aside = {i: abs(t[a, i] - t[b, i]) + abs(t[c, i] - t[d, i]) for i in (h, *others)}
-    unlike = (aside[h] + crossed) / span
+    aside = abs(t[a, h] - t[b, h]) + abs(t[c, h] - t[d, h])
+    unlike = (aside + crossed) / span
     pairs = (t[a, b] + t[c, d]) / span
     mixed = min(t[a, c] + t[b, d], t[a, d] + t[b, c]) / span
     cost = 6 * unlike + 2.5 * float(y[[a, b, c, d]].sum()) + 3.0 * max(0.0, pairs - mixed + 0.06)
@@ -196,7 +196,7 @@ def _four(
         if behind > 0.05 and off > 0.05 and beside and (tail is None or t[i, h] > t[tail, h]):
             tail = i
     if tail is not None:  # a head that is turned aside is as likely as a tail that is
-        cost += 3 * (aside[tail] - aside[h]) / span
+        cost += 3 * (abs(t[a, tail] - t[b, tail]) + abs(t[c, tail] - t[d, tail]) - aside) / span
     if tail is not None and eye is None:  # a head with its neck is more flesh than a tail, at least beyond their roots
         feet = (a, b, c, d)
         less, more = (body.flesh(i, 0.7 * leaving(body, i, feet)) + 0.005 for i in (tail, h))
