@@ -3,7 +3,8 @@
 import numpy as np
 import pytest
 import trimesh
-from scipy.ndimage import distance_transform_edt
+from scipy.ndimage import binary_opening, distance_transform_edt, label
+from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
 from tests.conftest import tube
@@ -12,7 +13,16 @@ from vonkel.core.geometry import rotations
 from vonkel.core.geometry.health import health, mesh_health
 from vonkel.core.geometry.spheres import fit_sphere
 from vonkel.core.geometry.topology import Topology, face_areas, point_normals, signed_volume, topology_of
-from vonkel.core.geometry.voxels import STEP_LENGTHS, Solid, distances_through, extremities, solid_from_mesh
+from vonkel.core.geometry.voxels import (
+    STEP_LENGTHS,
+    Solid,
+    distances_through,
+    extremities,
+    pieces,
+    solid_from_mesh,
+    without_pockets,
+)
+from vonkel.core.plans.shapes import without_sheets
 
 CUBE = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)], float)
 QUADS = [[0, 1, 3, 2], [4, 6, 7, 5], [0, 4, 5, 1], [2, 3, 7, 6], [0, 2, 6, 4], [1, 5, 7, 3]]
@@ -102,6 +112,33 @@ def test_depths_are_scipys_distances_in_crowded_grids_and_nearly_empty_ones(full
     inside.setflags(write=False)  # as what is kept between readings
     wanted = (distance_transform_edt(np.pad(inside, 1))[1:-1, 1:-1, 1:-1][inside] - 0.5) * 0.1
     assert np.allclose(Solid(np.zeros(3), 0.1, inside).depth, wanted, rtol=1e-12, atol=0)
+
+
+@pytest.mark.parametrize("full", [0.2, 0.6])
+def test_cells_know_their_neighbours_pieces_and_what_is_nearest(full):
+    inside = np.random.default_rng(6).random((14, 11, 9)) < full
+    solid = Solid(np.array([1.0, -2.0, 0.5]), 0.1, inside)
+    near = [set(x) - {i} for i, x in enumerate(cKDTree(solid.cells).query_ball_point(solid.cells, 1.9))]
+    assert [set(x[x >= 0]) for x in solid.links] == near
+    marks, count = pieces(inside)
+    theirs, wanted = label(inside, np.ones((3, 3, 3)))
+    assert count == wanted == len({(a, b) for a, b in zip(marks[inside], theirs[inside], strict=True)})
+    places = solid.low + np.random.default_rng(7).uniform(-0.3, 1.7, (500, 3))
+    far = np.linalg.norm(places - solid.centres[solid.nearest(places)], axis=1)
+    assert np.array_equal(far, cKDTree(solid.centres).query(places)[0])
+
+
+def test_sheets_are_opened_as_scipy_does_and_pockets_need_six_walls():
+    inside = np.zeros((30, 30, 30), bool)
+    inside[5:25, 5:25, 5:25] = True
+    inside[2:4, 4:26, 4:26] = True  # a sheet
+    inside[10:20, 10:20, 12:30] = False  # a room that is open to one side
+    inside[7:9, 7:9, 7:9] = False  # one that isn't
+    solid = Solid(np.zeros(3), 0.01, inside)
+    assert np.array_equal(without_sheets(solid).inside, binary_opening(inside))
+    shut = without_pockets(solid, 0.04).inside
+    assert shut[7:9, 7:9, 7:9].all() and not shut[13:17, 13:17, 15:].any()
+    assert np.array_equal(without_pockets(solid, 0.005).inside, inside)  # wider than the reach
 
 
 def test_the_inside_survives_a_hole():

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
+import cc3d
 import edt
 import numpy as np
 from scipy.spatial import cKDTree
@@ -104,7 +105,8 @@ def _vote(
                 at += sw
 
 
-SPARSE = 40  # cells of the grid for each inside one: beyond that its depth is found without going through all of it
+MANY = 2000  # places from which on two threads look for the nearest cell
+SPARSE = 80  # cells of the grid for each inside one: beyond that its depth is found without going through all of it
 
 
 @dataclass(frozen=True)
@@ -145,14 +147,21 @@ class Solid:
             squares = edt.edtsq(grid, black_border=True)[self.inside].astype(float)  # whole numbers: exact
             return np.asarray((np.sqrt(squares) - 0.5) * self.h)
         # The nearest outside cell touches an inside one: in a large, nearly empty grid those alone are asked.
+        out = np.full(len(self.cells), 0.5 * self.h)
+        deeper = (self.links[:, SINGLE] >= 0).all(1)
         rows, ways = np.nonzero(self.links < 0)
         outside = self.cells[rows] + NEIGHBOUR_CELLS[ways] + 1
         span = np.array(self.inside.shape) + 2
         key = np.unique((outside[:, 0] * span[1] + outside[:, 1]) * span[2] + outside[:, 2])
         border = np.stack([key // (span[1] * span[2]), key // span[2] % span[1], key % span[2]], 1) - 1
-        if not len(border):
-            return np.zeros(0)
-        return np.asarray((cKDTree(border).query(self.cells)[0] - 0.5) * self.h)
+        if deeper.any():
+            out[deeper] = (cKDTree(border).query(self.cells[deeper], workers=2)[0] - 0.5) * self.h
+        return out
+
+    @cached_property
+    def middles(self) -> dict[tuple[int, tuple[int, ...], float], list[np.ndarray]]:
+        """What `middle_paths` found so far: (start, goals, pull) → ways."""
+        return {}
 
     @cached_property
     def tree(self) -> cKDTree:
@@ -161,8 +170,7 @@ class Solid:
     @cached_property
     def links(self) -> np.ndarray:
         """(c, 26) int32: the cells around each cell, −1 where outside; the order is `NEIGHBOUR_CELLS`."""
-        padded = np.pad(self.number, 1, constant_values=-1)
-        return np.stack([padded[tuple((self.cells + 1 + s).T)] for s in NEIGHBOUR_CELLS], 1)
+        return np.asarray(_links(self.cells, self.number))
 
     @cached_property
     def ways(self) -> np.ndarray:
@@ -185,8 +193,12 @@ class Solid:
         return self.cell_at(points) >= 0
 
     def nearest(self, points: np.ndarray) -> np.ndarray:
-        """(n,) the nearest inside cell to each point."""
-        return np.asarray(self.tree.query(points)[1])
+        """(n,) the nearest inside cell to each of points (n, 3)."""
+        out = self.cell_at(points)
+        beside = out < 0
+        if beside.any():
+            out[beside] = self.tree.query(points[beside], workers=2 if len(points) > MANY else 1)[1]
+        return out
 
     def kept(self, place: np.ndarray) -> np.ndarray:
         """The place (3,), or where it lies outside the middle of the nearest inside cell."""
@@ -202,6 +214,21 @@ SINGLE = np.array(
     [int(np.flatnonzero((NEIGHBOUR_CELLS == s).all(1))[0]) for s in np.kron(np.eye(3, dtype=int), [[-1], [1]])]
 )
 ORDERS = np.array([(0, 1, 2), (0, 2, 1), (1, 0, 2), (1, 2, 0), (2, 0, 1), (2, 1, 0)])
+
+
+@compiled
+def _links(cells: np.ndarray, number: np.ndarray) -> np.ndarray:
+    """(c, 26) int32: what `number` says of the cells around each of cells (c, 3), −1 beyond the grid."""
+    nx, ny, nz = number.shape
+    out = np.full((len(cells), 26), -1, np.int32)
+    for n in range(len(cells)):
+        for k in range(26):
+            x = cells[n, 0] + NEIGHBOUR_CELLS[k, 0]
+            y = cells[n, 1] + NEIGHBOUR_CELLS[k, 1]
+            z = cells[n, 2] + NEIGHBOUR_CELLS[k, 2]
+            if 0 <= x < nx and 0 <= y < ny and 0 <= z < nz:
+                out[n, k] = number[x, y, z]
+    return out
 
 
 @compiled
@@ -256,8 +283,37 @@ def solid_from_mesh(
     return Solid(np.asarray(low, float), float(h), (score > 0).reshape(shape), gaps.reshape(shape))
 
 
+def pieces(inside: np.ndarray) -> tuple[np.ndarray, int]:
+    """(as inside, count): the number from 1 of the piece each inside cell is of, 0 outside; cells that share a corner touch."""
+    marks, count = cc3d.connected_components(inside, connectivity=26, return_N=True)
+    return np.asarray(marks), int(count)
+
+
 POCKET = 0.065
 """How wide a mouth may be, to either side, shares of a body's size."""
+
+
+@compiled
+def _walls(inside: np.ndarray, most: int) -> np.ndarray:
+    """In how many of the six directions along the axes an inside cell lies within `most` cells of each (int8 as inside)."""
+    nx, ny, nz = inside.shape
+    out = np.zeros(inside.shape, np.int8)
+    along = np.zeros((ny, nz), np.int32)  # cells since an inside one
+    across = np.zeros(nz, np.int32)
+    for way in (1, -1):
+        along[:] = most + 1
+        for i in range(nx) if way > 0 else range(nx - 1, -1, -1):
+            across[:] = most + 1
+            for j in range(ny) if way > 0 else range(ny - 1, -1, -1):
+                ahead = most + 1
+                for k in range(nz) if way > 0 else range(nz - 1, -1, -1):
+                    if inside[i, j, k]:
+                        ahead = along[j, k] = across[k] = 0
+                        out[i, j, k] += 3
+                        continue
+                    ahead, along[j, k], across[k] = ahead + 1, along[j, k] + 1, across[k] + 1
+                    out[i, j, k] += (ahead <= most) + (along[j, k] <= most) + (across[k] <= most)
+    return out
 
 
 def without_pockets(solid: Solid, reach: float) -> Solid:
@@ -269,13 +325,7 @@ def without_pockets(solid: Solid, reach: float) -> Solid:
     most = max(int(reach / solid.h), 1)
     inside = solid.inside
     for _ in range(2):
-        walls = np.zeros(inside.shape, np.int8)
-        for axis in range(3):
-            at = np.arange(inside.shape[axis]).reshape([-1 if k == axis else 1 for k in range(3)])
-            before = np.maximum.accumulate(np.where(inside, at, -(10**6)), axis)
-            after = np.flip(np.minimum.accumulate(np.flip(np.where(inside, at, 10**6), axis), axis), axis)
-            walls += (at - before <= most).astype(np.int8) + (after - at <= most)
-        pocket = ~inside & (walls == 6)
+        pocket = ~inside & (_walls(inside, most) == 6)
         if not pocket.any():
             break
         inside = inside | pocket
@@ -392,13 +442,17 @@ def cost_of_thin(solid: Solid, pull: float = 3.0) -> np.ndarray:
 def middle_paths(solid: Solid, start: int, goals: Sequence[int], pull: float = 3.0) -> list[np.ndarray]:
     """Cells (p,) of the ways from start to every goal that keep to the middle of the volume.
 
-    A step costs its length times `cost_of_thin`, so that the way runs where the body is thickest.
+    A step costs its length times `cost_of_thin`, so that the way runs where the body is thickest.  Kept with the solid, as
+    several readings of one body ask for the same ways.
     """
+    asked = (int(start), tuple(int(g) for g in goals), float(pull))
+    if asked in solid.middles:
+        return solid.middles[asked]
     cost = cost_of_thin(solid, pull)
     # Searched from the start: where that is a limb's tip, most of the body is never looked at.
     one, goal = np.array([start], np.int64), goals[0] if len(goals) == 1 else -1
     _, came = distances_through(solid.links, STEP_LENGTHS * solid.h, cost, one, np.zeros(1), np.inf, goal)
-    return [traced(came, g)[::-1] for g in goals]
+    return solid.middles.setdefault(asked, [traced(came, g)[::-1] for g in goals])
 
 
 def middle_path(solid: Solid, start: int, goal: int, pull: float = 3.0) -> np.ndarray:

@@ -80,6 +80,7 @@ def frame_facing(facing: np.ndarray, middle: np.ndarray, sure: float = 1.0) -> B
 
 
 ONE_LIMB = 0.02  # of the size: mirrored points farther off than this are of a limb that stands elsewhere
+FAR = 0.12  # of the size: mirrored points farther off than this count as that far
 EVEN = 0.004  # mirrored points that near to the mesh (mean, share of the size): the body is the same on both sides
 
 
@@ -102,12 +103,13 @@ def find_plane(character: Character, facing: np.ndarray, reach: float = 45.0) ->
     tree = cKDTree(p)
     start = float(np.arctan2(facing[0], facing[2]))
     middle = 0.5 * (p.min(0) + p.max(0))
+    most = FAR * size
 
     def miss(v: np.ndarray) -> float:
         a, off = v[0], v[1] * size
         left = np.array([np.cos(a), 0, -np.sin(a)])
         x = (some - middle) @ left - off
-        d = tree.query(some - 2 * x[:, None] * left)[0]
+        d = np.minimum(tree.query(some - 2 * x[:, None] * left, distance_upper_bound=most)[0], most)
         # other planes may fit a round body better: stay near where it faces
         beyond = max(0.0, abs(a - start) - 1.25 * np.radians(reach))
         return float(np.sort(d)[: int(0.9 * len(d))].mean() / size + beyond)

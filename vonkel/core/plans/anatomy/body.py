@@ -13,7 +13,6 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
-from scipy.ndimage import label
 
 from ...character import Character
 from ...compiled import compiled
@@ -27,6 +26,7 @@ from ...geometry.voxels import (
     cost_of_thin,
     distances_through,
     extremities,
+    pieces,
     solid_from_mesh,
     without_pockets,
 )
@@ -36,7 +36,6 @@ UP = np.array([0.0, 1.0, 0.0])
 CELLS = 45_000
 FAR = 2147483647
 STEPS = np.round(100 * STEP_LENGTHS).astype(np.int32)
-BALL = np.ones((3, 3, 3), bool)
 BINS = 128
 
 
@@ -93,7 +92,7 @@ def _box_sum(a: np.ndarray) -> np.ndarray:
 
 def largest(solid: Solid) -> Solid:
     """The largest piece."""
-    marks, count = label(solid.inside, BALL)
+    marks, count = pieces(solid.inside)
     if count < 2:
         return solid
     return Solid(solid.low, solid.h, marks == 1 + int(np.argmax(np.bincount(marks.ravel())[1:])))
@@ -103,13 +102,13 @@ def pieces_of(solid: Solid, cells: np.ndarray) -> np.ndarray:
     """(c,) the number from 1 of the connected piece each of some cells (c,) bool lies in; 0 for the others."""
     some = np.zeros(solid.inside.shape, bool)
     some[tuple(solid.cells[cells].T)] = True
-    return np.asarray(label(some, BALL)[0][tuple(solid.cells.T)])
+    return np.asarray(pieces(some)[0][tuple(solid.cells.T)])
 
 
 def webless(solid: Solid, small: float = 0.012) -> Solid:
     """The body less its membranes: what an opening takes away, but not small pieces of it (fingertips, thin legs)."""
     opened = without_sheets(solid)
-    marks, count = label(solid.inside & ~opened.inside, BALL)
+    marks, count = pieces(solid.inside & ~opened.inside)
     sizes = np.bincount(marks.ravel(), minlength=count + 1)
     keep = (sizes < small * solid.inside.sum()) & (np.arange(count + 1) > 0)
     return largest(Solid(solid.low, solid.h, opened.inside | keep[marks]))
@@ -117,49 +116,39 @@ def webless(solid: Solid, small: float = 0.012) -> Solid:
 
 @compiled
 def _flood(links: np.ndarray, steps: np.ndarray, source: int) -> np.ndarray:
-    """Distances (c,) int32 from one cell in hundredths of a cell's edge, FAR where not reached.  A ring of 256 buckets
-    stands in for a heap (Dial 1969, Algorithm 360): no step is longer than 173."""
-    n = len(links)
+    """Distances (c,) int32 from one cell in hundredths of a cell's edge, FAR where not reached.
+
+    Cells wait in one row for each length of a step: what joins a row comes from cells in the order of their distance, so every
+    row is sorted as it stands, and no cell joins the same row twice.
+    """
+    n, lengths = len(links), np.unique(steps)
+    row_of = np.searchsorted(lengths, steps)
     dist = np.full(n, 2147483647, np.int32)
-    head = np.full(256, -1, np.int64)
-    room = 4 * n + 64
-    after = np.empty(room, np.int64)
-    cell = np.empty(room, np.int32)
+    cell, at = np.empty((len(lengths), n), np.int32), np.empty((len(lengths), n), np.int32)
+    first, last = np.zeros(len(lengths), np.int64), np.zeros(len(lengths), np.int64)
     dist[source] = 0
-    cell[0] = source
-    after[0] = -1
-    head[0] = 0
-    used = 1
-    now = 0
-    idle = 0
-    while idle < 256:
-        b = now & 255
-        e = head[b]
-        if e < 0:
-            now += 1
-            idle += 1
-            continue
-        idle = 0
-        head[b] = after[e]
-        i = cell[e]
-        if dist[i] != now:
-            continue
-        for k in range(26):
+    i, now = source, 0
+    while True:
+        for k in range(links.shape[1]):
             j = links[i, k]
             if j < 0:
                 continue
             d = now + steps[k]
             if d < dist[j]:
                 dist[j] = d
-                if used == room:
-                    after = np.concatenate((after, np.empty(room, np.int64)))
-                    cell = np.concatenate((cell, np.empty(room, np.int32)))
-                    room *= 2
-                cell[used] = j
-                after[used] = head[d & 255]
-                head[d & 255] = used
-                used += 1
-    return dist
+                row = row_of[k]
+                cell[row, last[row]], at[row, last[row]] = j, d
+                last[row] += 1
+        best = -1
+        for row in range(len(lengths)):
+            while first[row] < last[row] and dist[cell[row, first[row]]] < at[row, first[row]]:
+                first[row] += 1  # reached on a shorter way since
+            if first[row] < last[row] and (best < 0 or at[row, first[row]] < now):
+                best, now = row, at[row, first[row]]
+        if best < 0:
+            return dist
+        i = cell[best, first[best]]
+        first[best] += 1
 
 
 def distances_from(solid: Solid, cell: int) -> np.ndarray:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 from scipy.signal import find_peaks
 
@@ -245,14 +248,8 @@ def lay_toes_of(
 
 
 # --- hands --------------------------------------------------------------------------------------------------------------
-def lay_digits(character: Character, body: Body, sketch: Sketch, side: str, line: Line, wanted: int) -> bool:
-    """Fingers and thumb of one hand, from a finer grid round it; False where the hand shows none."""
-    hand = sketch.place(f"hand_{side}")
-    s_wrist = line.nearest(hand)
-    long = max(s_wrist, 1e-6)
-    digits = find_digits(character, body.solid, line, long)
-    if wanted > 0:
-        digits = digits[:wanted]
+def lay_digits(sketch: Sketch, side: str, line: Line, digits: list[Digit]) -> bool:
+    """Fingers and thumb of one hand as they were found (`digits_of_both`); False where the hand shows none."""
     if len(digits) < 2:
         return False
     fingers = sorted((d.visible for d in digits), reverse=True)
@@ -293,6 +290,20 @@ def lay_digits(character: Character, body: Body, sketch: Sketch, side: str, line
         mark = word if name in ("middle", "index") and f"middle_end_{side}" not in sketch.found else ""
         sketch.put(f"{name}_end_{side}", parent, d.tip, f"{name}_end", False, mark=mark, spread=0.01)
     return True
+
+
+def digits_of_both(
+    character: Character, body: Body, lines: Sequence[Line], wrists: Sequence[np.ndarray], wanted: int
+) -> list[list[Digit]]:
+    """The digits of both hands, the `wanted` longest where that is more than none; from the arms' lines and wrists (3,)."""
+
+    def found(k: int) -> list[Digit]:
+        hand = max(lines[k].nearest(wrists[k]), 1e-6)
+        digits = find_digits(character, body.solid, lines[k], hand)
+        return digits[:wanted] if wanted > 0 else digits
+
+    with ThreadPoolExecutor(2) as hands:  # searches let one another run
+        return list(hands.map(found, (0, 1)))
 
 
 def find_digits(character: Character, solid: Solid, line: Line, hand: float) -> list[Digit]:

@@ -12,9 +12,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
-from ...compiled import compiled
 from ...geometry.measures import lengths_along
 from ...geometry.voxels import Solid, middle_paths, traced
+from ..shapes import misfits
 from .body import Body
 
 N = 61  # places along a line that a corner may have
@@ -111,25 +111,6 @@ def ended(line: Line, s: float, end: np.ndarray, solid: Solid) -> Line:
 
 
 # --- corners ------------------------------------------------------------------------------------------------------------
-@compiled
-def _misfits(p: np.ndarray) -> np.ndarray:
-    """(n, n): summed squared distance of the points between i and j from the straight line i–j."""
-    n = len(p)
-    out = np.full((n, n), np.inf)
-    for i in range(n):
-        for j in range(i + 1, n):
-            w = p[j] - p[i]
-            l2 = (w * w).sum()
-            total = 0.0
-            for k in range(i + 1, j):
-                o = p[k] - p[i]
-                t = (o * w).sum() / max(l2, 1e-18)
-                e = o - t * w
-                total += (e * e).sum()
-            out[i, j] = total
-    return out
-
-
 @dataclass(frozen=True)
 class Prior:
     """Where one or two corners usually lie, as (share of the line from its tip, width); and how the misfit counts:
@@ -170,7 +151,7 @@ def _energy(line: Line, prior: Prior) -> np.ndarray:
     p = np.stack([np.interp(u, line.s, line.p[:, k]) for k in range(3)], 1)
     # The line rounds a bend off by about half the limb's radius: misfits below that say nothing.
     tight = max(0.011, prior.loose * float(np.median(line.depth)) / total)
-    m = _misfits(p) / N * 10.0 / (tight * total) ** 2
+    m = misfits(p) / N * 10.0 / (tight * total) ** 2
     k = prior.stiff
     if len(prior.at) == 1:
         e = k[0] * m[0] + k[1] * m[:, -1] + _prior_energy(prior)

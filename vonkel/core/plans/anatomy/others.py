@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -423,24 +424,55 @@ def fit_winged(character: Character, body: Body, roles: Roles, options: Any) -> 
     if not all(fingers):  # where nothing parts, thickness and bends tell the wrist, of both wings together
         lines = [_ridge(body, body.place(i), p).line for i, p in zip((a, b), shoulders, strict=True)]
         lone = corners_of(lines, Prior((WRIST, ELBOW)), [_step_in(x) for x in lines], 0.05)
-    for k, ((side, word, _), (i, other), mates) in enumerate(zip(SIDES, wings, fingers, strict=True)):
+    wrists: list[tuple[np.ndarray, float]] = []
+    for k, ((i, other), mates) in enumerate(zip(wings, fingers, strict=True)):
         if mates:
             meets, way = sorted(body.parts(i, j, other) for j in mates), inwards(body, i)
-            wrist, doubt = way.at(way.s_of(float(np.median(meets[-max(1, len(meets) // 2 + 1) :])))), 0.0
+            wrists.append((way.at(way.s_of(float(np.median(meets[-max(1, len(meets) // 2 + 1) :])))), 0.0))
         else:
-            wrist = lines[k].at(float(lone[k].share[0]) * lines[k].total)
-            doubt = float(lone[k].spread[0]) * lines[k].total / body.size
-        _lay_wing(character, body, sketch, side, word, i, other, mates, wrist, options)
+            spread = float(lone[k].spread[0]) * lines[k].total / body.size
+            wrists.append((lines[k].at(float(lone[k].share[0]) * lines[k].total), spread))
+    with ThreadPoolExecutor(2) as hands:  # searches let one another run
+        ways = list(hands.map(
+            lambda k: _wing_of(body, [wings[k][0], *fingers[k]], wings[k][1], wrists[k][0], shoulders[k], options), (0, 1)
+        ))  # fmt: skip
+    for (side, word, _), wing, (_, doubt) in zip(SIDES, ways, wrists, strict=True):
+        _lay_wing(character, body, sketch, side, word, wing, options)
         sketch.spread[f"hand_{side}"] = float(np.hypot(sketch.spread[f"hand_{side}"], doubt))
     return sketch
 
 
+@dataclass(frozen=True)
+class _Wing:
+    """An arm's joints (3,), and the ways from its wrist to the fingers' tips and to the thumb's, if it has one."""
+
+    shoulder: np.ndarray
+    elbow: np.ndarray
+    wrist: np.ndarray
+    fingers: list[Line]
+    thumb: Line | None
+
+
+def _wing_of(body: Body, tips: list[int], other: int, wrist: np.ndarray, near: np.ndarray, options: Any) -> _Wing:
+    """A wing's joints and ways: tips are its own, other is one of the other wing's; its shoulder lies near `near`."""
+    ridge = _ridge(body, wrist, near)
+    shoulder, elbow = ridge.shoulder, _elbow(body.solid, wrist, ridge)
+    far = np.array([float(np.linalg.norm(body.place(j) - wrist)) for j in tips])
+    thumb = [j for j, f in zip(tips, far, strict=True) if f <= 0.4 * far.max()][:1]
+    out = unit(wrist - shoulder)
+    up = unit(UP - out * float(UP @ out))
+    fingers = _fingers(body, [j for j, f in zip(tips, far, strict=True) if f > 0.4 * far.max()], wrist, other)
+    fingers.sort(key=lambda j: -float(np.arctan2((body.place(j) - wrist) @ up, (body.place(j) - wrist) @ out)))
+    if options.fingers >= 0:
+        fingers = fingers[: options.fingers]
+    ways = fan(body, wrist, [body.place(j) for j in (*fingers, *thumb)], 2.0)
+    return _Wing(shoulder, elbow, wrist, ways[: len(fingers)], ways[-1] if thumb else None)
+
+
 def _lay_wing(
-    character: Character, body: Body, sketch: Sketch, side: str, word: str, tip: int, other: int, mates: list[int], wrist: np.ndarray, options: Any
+    character: Character, body: Body, sketch: Sketch, side: str, word: str, wing: _Wing, options: Any
 ) -> None:  # fmt: skip
-    solid = body.solid
-    ridge = _ridge(body, wrist, sketch.place(f"upper_arm_{side}"))
-    shoulder, elbow = ridge.shoulder, _elbow(solid, wrist, ridge)
+    solid, shoulder, elbow, wrist = body.solid, wing.shoulder, wing.elbow, wing.wrist
     parent, _, role, deforms = sketch.found[f"upper_arm_{side}"]
     sketch.found[f"upper_arm_{side}"] = (parent, shoulder, role, deforms)
     fold = np.cross(elbow - shoulder, wrist - elbow)
@@ -450,16 +482,7 @@ def _lay_wing(
     sketch.hinges[f"upper_arm_{side}"] = fold
     sketch.found.pop(f"hand_end_{side}", None)
     sketch.marks.pop(f"hand_end_{side}", None)
-    tips = [tip, *mates]
-    far = np.array([float(np.linalg.norm(body.place(j) - wrist)) for j in tips])
-    thumb = [j for j, f in zip(tips, far, strict=True) if f <= 0.4 * far.max()]
-    out = unit(wrist - shoulder)
-    up = unit(UP - out * float(UP @ out))
-    fingers = _fingers(body, [j for j in tips if j not in thumb], wrist, other)
-    fingers.sort(key=lambda j: -float(np.arctan2((body.place(j) - wrist) @ up, (body.place(j) - wrist) @ out)))
-    if options.fingers >= 0:
-        fingers = fingers[: options.fingers]
-    for n, way in enumerate(fan(body, wrist, [body.place(j) for j in fingers], 2.0), 1):
+    for n, way in enumerate(wing.fingers, 1):
         inner = [way.at(0.04 * way.total), *(bends(way.p, options.links - 1, 0.18) if options.links > 1 else [])]
         places = np.array([*[solid.kept(p) for p in inner], way.p[-1]])
         loose = _straight(places) * 0.16 * way.total / body.size
@@ -467,8 +490,8 @@ def _lay_wing(
         for k, x in enumerate(loose, 2):
             sketch.spread[f"wing_{n}_{k}_{side}"] = float(np.hypot(0.025, 2.0 * x))
         sketch.marks[f"wing_{n}_end_{side}"] = f"{word} wing tip {n}"
-    if thumb:
-        way = between(body, wrist, body.place(thumb[0]), 2.0)
+    if wing.thumb:
+        way = wing.thumb
         places = np.array([solid.kept(way.at(0.2 * way.total)), way.p[-1]])
         sketch.put_chain("thumb", f"hand_{side}", places, f"_{side}", -fold, spread=0.025)
     _lay_membranes(character, sketch, side, shoulder, elbow, wrist, options.hung)

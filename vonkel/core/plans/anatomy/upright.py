@@ -11,11 +11,12 @@ from scipy.ndimage import gaussian_filter1d
 from ...character import Character
 from ...geometry.rotations import unit
 from ...geometry.voxels import Solid
+from ..arms import Digit
 from ..frame import frame_facing
 from ..proportions import BIPED as P
 from ..sketch import Sketch
 from .body import UP, Body, flat
-from .ends import crown_of, foot_of, foot_way, lay_digits, lay_ears, lay_eyes_and_jaw, lay_toes_of
+from .ends import crown_of, digits_of_both, foot_of, foot_way, lay_digits, lay_ears, lay_eyes_and_jaw, lay_toes_of
 from .line import Corners, Line, Prior, between, corners_of, ended, inwards, joint_at, thin_reward
 from .roles import Roles
 
@@ -314,6 +315,9 @@ def _lay_arms(
     chest = sketch.last("chest")
     up = unit(sketch.place("neck" if "neck" in sketch.found else "neck_1") - sketch.place(chest))
     ahead = unit(np.cross(unit(arms.roots[0] - arms.roots[1]), up))
+    digits: list[list[Digit]] = [[], []]
+    if options.digits:
+        digits = digits_of_both(character, body, arms.lines, arms.lower, options.digits)
     for k, (side, word, sign) in enumerate(SIDES):
         c, line = arms.corners[k], arms.lines[k]
         long = line.total / tall
@@ -333,7 +337,7 @@ def _lay_arms(
             f"hand_{side}", f"forearm_{side}", wrist, "hand", hinge=fold, mark=f"{word} wrist",
             spread=0.006 + c.spread[0] * long,
         )  # fmt: skip
-        if not (options.digits and lay_digits(character, body, sketch, side, line, options.digits)):
+        if not lay_digits(sketch, side, line, digits[k]):
             sketch.put(
                 f"hand_end_{side}", f"hand_{side}", line.p[0], "hand_end", False, mark=f"{word} fingertip", spread=0.01
             )
