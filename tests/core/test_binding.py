@@ -21,9 +21,11 @@ from vonkel.core.skin import blending
 from vonkel.core.skin.bind import bind_skin, weights_of
 from vonkel.core.skin.bones import bones_of, reach_of
 from vonkel.core.skin.coarse import coarse
+from vonkel.core.skin.grown import grown_together
 from vonkel.core.skin.owners import owners
 from vonkel.core.skin.settling import _yielded, islands
 from vonkel.core.skin.ways import ways_of
+from vonkel.readings import findings
 
 
 @cache
@@ -87,6 +89,31 @@ def test_one_thread_makes_what_two_make(monkeypatch):
     again = bind_skin(at_rest("newt")[1])
     assert (again.arrays["skin/weights"] == made.arrays["skin/weights"]).all()
     assert (again.arrays["skin/joints"] == made.arrays["skin/joints"]).all()
+
+
+def test_limbs_that_have_grown_together_are_told_and_no_others():
+    """Its forearms lie against its flanks, one surface with them; the otter's lie free."""
+    made, seconds = skin("stalker")
+    seams = grown_together(made)
+    assert {frozenset(s.joints) for s in seams} == {frozenset(("spine_2", f"forearm_{s}")) for s in "LR"}
+    for s in seams:
+        arm = next(n for n in s.joints if n != "spine_2")
+        near = made.points[s.points] - made.joint(arm).place
+        assert np.linalg.norm(near, axis=1).max() < 0.2 * made.size and s.long > 0.03 * made.size
+    figures = judged(made, seconds)
+    assert max(figures.torn_apart.values()) < 0.2 * max(figures.torn.values())  # which is where it tears
+    told = [f for f in findings(made) if "should part" in f.title]
+    assert len(told) == 1 and set(told[0].joints) == {"spine_2", "forearm_L", "forearm_R"} and told[0].points
+    assert "cm" in told[0].detail and told[0].level == "note"
+    assert not grown_together(skin("otter")[0]) and not grown_together(skin("bat")[0])
+    assert grown_together(at_rest("stalker")[1]) == ()  # nothing is bound yet
+
+
+def test_the_way_along_bones_counts_what_does_not_deform():
+    """Two bones that only a helper joins hang together by it: what both hold side by side is no seam."""
+    c = skin("eel")[0]
+    helper = c.with_(joints=tuple(j.model_copy(update={"deforms": j.name != "chain_4"}) for j in c.joints))
+    assert grown_together(bind_skin(helper)) == ()
 
 
 def test_a_denser_mesh_gets_the_same_skin():

@@ -17,6 +17,7 @@ from pathlib import Path
 import numpy as np
 from scipy.sparse import csr_matrix
 from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
 
 from tests.judging.builds import JUDGED, TRIED
 from tests.judging.posing import CAST, HERE, at_rest, ordinary_turns
@@ -29,6 +30,7 @@ from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.plans import lay_plan
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
+from vonkel.core.skin.grown import grown_together
 from vonkel.core.trials.measure import Measurer
 from vonkel.core.trials.poses import pose_from_turns
 from vonkel.core.weights import table_of
@@ -49,13 +51,16 @@ class SkinFigures:
     other_leg: float
     other_finger: float
     torn: dict[str, float] = field(default_factory=dict)  # pose → share of edges torn
+    torn_apart: dict[str, float] = field(default_factory=dict)  # the same away from where limbs have grown together
+    seams: int = 0  # places where they have
     folds: int = 0  # in all ordinary poses
 
     def line(self) -> str:
         worst = max(self.torn, key=lambda k: self.torn[k], default="")
         return (
             f"{self.name:12s} {self.points:6d} {self.seconds:5.2f} s  jump {self.jump:.2f} / {self.jump_usual:.2f}  islands {self.islands}"
-            f"  other leg {self.other_leg:.3f}  finger {self.other_finger:.3f}  torn {100 * self.torn.get(worst, 0.0):.3f} % ({worst})  folds {self.folds}"
+            f"  other leg {self.other_leg:.3f}  finger {self.other_finger:.3f}  torn {100 * self.torn.get(worst, 0.0):.3f} % ({worst})"
+            f", {100 * max(self.torn_apart.values(), default=0.0):.3f} % away from {self.seams} seams  folds {self.folds}"
         )
 
 
@@ -88,7 +93,8 @@ def judged(c: Character, seconds: float, body: str = "") -> SkinFigures:
         body or c.name, len(np.unique(edges)), seconds, float(jumps.max()), float(np.quantile(jumps, 0.999)), islands(owner[first], inner, pieces),
         other_leg(c, weights), other_finger(c, weights, owner),
     )  # fmt: skip
-    out.torn, out.folds = torn(c, measurer)
+    out.torn, out.torn_apart, out.folds = torn(c, measurer)
+    out.seams = len(grown_together(c))
     return out
 
 
@@ -112,6 +118,7 @@ def other_finger(c: Character, weights: np.ndarray, owner: np.ndarray) -> float:
     return worst
 
 
+BESIDE = 0.06  # of the size: skin no farther than this from where limbs have grown together is what is stretched between them
 CLEAR = 0.04  # a point that is so much nearer to one hip than to the other, share of the size, is one leg's
 
 
@@ -129,18 +136,24 @@ def other_leg(c: Character, weights: np.ndarray) -> float:
     return worst
 
 
-def torn(c: Character, measurer: Measurer) -> tuple[dict[str, float], int]:
-    """Share of edges that a pose makes more than TORN times as long, by pose; folded edges in all."""
+def torn(c: Character, measurer: Measurer) -> tuple[dict[str, float], dict[str, float], int]:
+    """Share of edges that a pose makes more than TORN times as long, by pose; of those that aren't where limbs have grown
+    together; folded edges in all."""
     deformer, edges, rest = Deformer(c), measurer.edges, measurer.rest_length
-    out, folds = {}, 0
+    out, apart, folds = {}, {}, 0
+    seams = [s.points for s in grown_together(c)]
+    free = np.ones(len(c.points), bool)
+    if seams:
+        free = cKDTree(c.points[np.concatenate(seams)]).query(c.points)[0] > BESIDE * c.size
     long = rest > 0
     for pose, turns in ordinary_turns(c).items():
         made = pose_from_turns(c, turns)
         points = deformer.deform(made, "linear").astype(float)
         now = np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)
-        out[pose] = float((now[long] > TORN * rest[long]).mean())
+        wide = now[long] > TORN * rest[long]
+        out[pose], apart[pose] = float(wide.mean()), float((wide & free[edges[long]].any(1)).mean())
         folds += measurer.measure(points).folded
-    return out, folds
+    return out, apart, folds
 
 
 def bound(c: Character, **options) -> tuple[Character, float]:  # type: ignore[no-untyped-def]

@@ -25,7 +25,7 @@ SHORT = 0.6  # the most of a bone's own length
 EDGES = 0.9  # the least, in mean edge lengths at a point
 WIDEN = 0.2  # metres by which the length may grow for each along the skin
 FAR = 3.6  # lengths that a hold reaches at most
-MOST = 10  # bones that may hold a point while weights are made
+MOST = 6  # bones that may hold a point while weights are made
 PASSES, EXACT, STEPS = 2, 1e-1, 200  # solves one after the other; where a solve stops: relative residual, steps
 ROUNDS = 2  # of evening at the end, over edges
 # What two limbs contest goes to the bone they hang from: where that one weighs so much, so large a share of it, of what is

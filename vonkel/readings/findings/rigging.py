@@ -13,9 +13,10 @@ from ...core.rig.fitting import driven_joints
 from ...core.rig.kits import gives
 from ...core.rig.kits.limb import limb_joints
 from ...core.skin.between import handed_fresh
+from ...core.skin.grown import grown_together
 from ...core.skin.strays import held_elsewhere
 from ...core.tolerances import GIMBAL, STRAIGHT, WEIGHT_SUM
-from .kinds import Finding, Mend, counted, some
+from .kinds import Finding, Mend, counted, length, some
 
 
 def limb_findings(c: Character) -> Iterator[Finding]:
@@ -224,6 +225,15 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         yield Finding(
             station="skin", level="should", title=f"{len(crossing)} points follow a limb of the other side",
             detail="By more than 0.1, away from the middle.", points=some(crossing),
+        )  # fmt: skip
+    seams = grown_together(c)
+    if seams:
+        words = "; ".join(f"{a} and {b} along {length(s.long)}" for s in seams[:4] for a, b in (s.joints,))
+        words += f"; and {len(seams) - 4} more" if len(seams) > 4 else ""
+        yield Finding(
+            station="skin", level="note", title=counted(len(seams), "skin joins limbs that should part", "skins join limbs that should part"),
+            detail=f"{words}. No weights keep that from tearing when they move away from each other: bring in a mesh in which they stand apart.",
+            joints=list(dict.fromkeys(n for s in seams for n in s.joints)), points=some(np.concatenate([s.points for s in seams])),
         )  # fmt: skip
 
 
