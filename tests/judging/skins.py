@@ -266,7 +266,11 @@ def main() -> None:
     for path in sorted(given.skins.rglob("*.skn")) if given.skins else ():
         if path.stem not in HANDS:
             continue
-        h = hand_made(path)
+        try:
+            h = hand_made(path)
+        except KeyError as error:
+            print(f"{path.name} in {path.parent.name} has other joints: no {error}.")
+            continue
         theirs = with_artists_skin(h)
         print(judged(theirs, 0.0, path.stem + " artist's").line())
         bound(h.character)

@@ -19,10 +19,11 @@ from ..geometry.topology import topology_of
 from .bones import Bone, bones_of
 
 # The way along the bones from one side of an edge to the other, over the flesh between them and those bones: in an armpit or a
-# crotch about one.  Set on the cast, where nothing is beyond it, and on TRIED builds whose limbs were made to touch.
+# crotch about one.  Set on the cast and on two animals bound by hand, where it tells nothing, and on TRIED builds whose limbs touch.
 APART = 1.8
-LEAST = 0.25  # of the shorter bone: seams that reach less far are creases
-FLAT = ("wing", "membrane", "fin", "feather")  # what a sheet joins by nature
+LEAST = 0.5  # of the shorter bone: seams that reach less far are creases
+TRUNK = ("hips", "spine", "chest")
+FLAT = ("wing", "membrane", "fin", "feather")  # what a sheet joins by nature, as it does what it hangs on
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,7 +46,8 @@ def grown_together(character: Character) -> tuple[Seam, ...]:
         return ()
     number = np.full(len(skin.joints), -1)
     for k, b in enumerate(bones):
-        if not character.joint(b.joint).role.startswith(FLAT):
+        both = (character.joint(b.joint), *character.children.get(b.joint, ()))
+        if not any(j.role.startswith(FLAT) for j in both):
             number[skin.joints.index(b.joint)] = k
     own = number[character.arrays["skin/joints"][:, 0]]
     edges = topology_of(character).edges
@@ -66,7 +68,7 @@ def grown_together(character: Character) -> tuple[Seam, ...]:
 
 def _akin(character: Character, names: list[str]) -> np.ndarray:
     """(b, b) bool: joints whose flesh is one by nature: those that hang from one another by one step or two, or from the same one,
-    and the trunk's with the two from which a limb of it begins (a neck with a shoulder)."""
+    the trunk's with the one that a limb begins with, the neck's and head's with the second as well (a neck lies on its shoulders)."""
     above, deep, middle = [], [], []
     for n in names:
         joint = character.joint(n)
@@ -83,7 +85,8 @@ def _akin(character: Character, names: list[str]) -> np.ndarray:
             out[a, b] |= m in (n, parent, beyond)
             if middle[a] or middle[b]:
                 limb = b if middle[a] else a
-                out[a, b] |= (parent is not None and parent == other) or (middle[a] and middle[b]) or deep[limb] < 2
+                first = 1 if character.joint(names[b if limb == a else a]).role.startswith(TRUNK) else 2
+                out[a, b] |= (parent is not None and parent == other) or (middle[a] and middle[b]) or deep[limb] < first
     return np.asarray(out | out.T)
 
 

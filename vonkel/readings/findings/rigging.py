@@ -231,7 +231,7 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         words = "; ".join(f"{a} and {b} along {length(s.long)}" for s in seams[:4] for a, b in (s.joints,))
         words += f"; and {len(seams) - 4} more" if len(seams) > 4 else ""
         yield Finding(
-            station="skin", level="note", title=counted(len(seams), "skin joins limbs that should part", "skins join limbs that should part"),
+            station="skin", level="note", title=f"Skin joins limbs that should part in {counted(len(seams), 'place', 'places')}",
             detail=f"{words}. No weights keep that from tearing when they move away from each other: bring in a mesh in which they stand apart.",
             joints=list(dict.fromkeys(n for s in seams for n in s.joints)), points=some(np.concatenate([s.points for s in seams])),
         )  # fmt: skip
