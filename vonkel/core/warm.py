@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from .character import Character
+from .geometry.voxels import Solid
 
 
 def warm() -> None:
@@ -68,10 +69,22 @@ def warm() -> None:
     from .geometry.voxels import middle_path
 
     middle_path(solid, 0, len(solid.cells) - 1)
+    _warm_plans(solid)
     from .joints.survey import nearest_bone
 
     nearest_bone(points, points[:2].copy(), points[2:4].copy(), np.ones(2), np.zeros(len(points), np.int64))
     ray_hits(points, topology_of(character).triangles, np.array([0.0, 0.5, 5.0]), np.array([0.0, 0.0, -1.0]))
+
+
+def _warm_plans(solid: Solid) -> None:
+    """The loops that look for a body's limbs."""
+    from .geometry.voxels import without_pockets
+    from .plans.anatomy.body import distances_from
+    from .plans.shapes import misfits
+
+    without_pockets(solid, 0.1)
+    distances_from(solid, 0)
+    misfits(solid.centres[:5])
 
 
 def _warm_editing(bound: Character) -> None:
