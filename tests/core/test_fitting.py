@@ -560,3 +560,26 @@ def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_noth
             (far if e > 0.1 else near if e < 0.04 else []).append(verdict(sketch.spread[n]) != "sure")
     assert len(near) > 250 and np.mean(near) < 0.25
     assert len(far) > least and np.mean(far) > 0.7
+
+
+def test_a_tail_that_ends_in_a_thread_is_followed_to_its_tip():
+    """The end of a hound's tail drawn out to thinner than a cell: cells know nothing of it, the mesh does."""
+    mesh, truth = at_rest("hound")
+    a, b = (np.array(truth.joint(n).place) for n in ("tail_4", "tail_end"))
+    way = b - a
+    p = mesh.points.copy()
+    t = (p - a) @ way / (way @ way)
+    near = (t > 0.0) & (np.linalg.norm(p - a - t[:, None] * way, axis=1) < 0.06 * mesh.size)
+    axis = a + t[near, None] * way
+    p[near] = axis + (p[near] - axis) * np.clip(1.0 - 3.0 * t[near], 0.06, 1.0)[:, None]
+    p = p @ (rot((0, 1, 0), 25.0) @ rot((1, 0, 0), 8.0)).T  # a thread along a row of cells would be seen
+    thin = mesh.with_(arrays={"points": p})
+    tip = p[near][np.argmax(t[near])]
+    assert np.linalg.norm(fill(thin).centres - tip, axis=1).min() > 0.05 * mesh.size
+    sketch = sketch_of(thin, "quadruped", {})
+    assert np.linalg.norm(sketch.place("tail_end") - tip) < 0.01 * mesh.size
+    row = np.array([sketch.place(f"tail_{k}") for k in range(1, 7)] + [sketch.place("tail_end")])
+    steps = np.linalg.norm(np.diff(row, axis=0), axis=1)
+    assert steps.max() < 1.25 * steps.min()
+    held = sketch_of(thin, "quadruped", {}, {"tail_end": row[3]})
+    assert np.linalg.norm(held.place("tail_end") - tip) > 0.05 * mesh.size  # what the rigger put right isn't moved

@@ -18,7 +18,7 @@ from .biped import BipedOptions, sketch_biped
 from .carrying import carried
 from .chain import ChainPlanOptions, sketch_chain
 from .finned import FinnedOptions, sketch_finned
-from .fitting import BROKEN, FITS, NoSuchBody, fit_posed, second_opinion, straightened
+from .fitting import BROKEN, FITS, NoSuchBody, fit_posed, second_opinion, straightened, tail_to_its_tip
 from .frame import find_plane
 from .head import HeadPlanOptions, sketch_head
 from .many_legged import ManyLeggedOptions, sketch_many_legged
@@ -39,6 +39,7 @@ PLANS: dict[str, tuple[str, type[BaseModel], Callable[..., Sketch]]] = {
     "chain": ("One long chain: larva, snake, trunk, rope.", ChainPlanOptions, sketch_chain),
     "head": ("A head alone: base, neck, jaw, eyes, ears.", HeadPlanOptions, sketch_head),
 }  # fmt: skip
+TAILED = ("biped", "quadruped")  # whose tails may end in a thread
 GUESSED = 0.08  # the spread of what only the symmetric plan found, with nothing to compare it to
 
 
@@ -75,6 +76,8 @@ def sketch_of(
         sketch = second_opinion(character, plan, posed, even, settled)
         if sketch.reading is not None:
             doubt_by_likeness(sketch, sketch.reading, plan)
+            if plan in TAILED and "tail_end" not in (pins or {}):
+                tail_to_its_tip(character, sketch)
             sketch.reading = None
         return sketch
     except BROKEN as error:

@@ -18,6 +18,7 @@ from ..character import Character, opposite_name
 from ..character.words import few
 from ..derived import derived
 from ..errors import StepRefused, VonkelError
+from ..geometry.measures import lengths_along
 from ..geometry.transform import transformed
 from ..progress import tell
 from .anatomy.body import CELLS, Body, fill, look, webless
@@ -28,6 +29,7 @@ from .anatomy.others import fit_chain, fit_finned, fit_many, fit_winged, many_ro
 from .anatomy.roles import Roles, finned_roles, four_roles, upright_roles
 from .anatomy.upright import fit_upright
 from .frame import BodyFrame, find_plane, stands_straight
+from .shapes import past_cells
 from .sketch import Sketch
 
 log = logging.getLogger("vonkel.plans")
@@ -270,6 +272,26 @@ def second_opinion(
         if n in far:
             add(chosen, n, TELLS.get(plan, 0.5) * far[n])
     return chosen
+
+
+def tail_to_its_tip(character: Character, sketch: Sketch) -> None:
+    """A tail that ends thinner than a cell goes on to where its mesh ends, its joints as evenly on it as before."""
+    names = sorted((n for n in sketch.found if n.startswith("tail_") and n != "tail_end"), key=lambda n: int(n[5:]))
+    if sketch.reading is None or "tail_end" not in sketch.found or not names:
+        return
+    places = np.array([sketch.place(n) for n in (*names, "tail_end")])
+    more = past_cells(character, sketch.reading.body.solid, places[-1])
+    if not len(more):
+        return
+    if sketch.frame.even:
+        more = np.array([sketch.frame.on_plane(p) for p in more])
+    old, way = lengths_along(places), np.vstack([places, more])
+    along = lengths_along(way)
+    if along[-1] > 4 * old[-1] or (more[-1] - places[-1]) @ (places[-1] - places[-2]) <= 0:
+        return  # more than a tail's end hangs there
+    for n, s in zip((*names, "tail_end"), old * along[-1] / old[-1], strict=True):
+        parent, _, role, deforms = sketch.found[n]
+        sketch.found[n] = (parent, np.array([np.interp(s, along, way[:, k]) for k in range(3)]), role, deforms)
 
 
 def sides_exchanged(sketch: Sketch) -> Sketch:

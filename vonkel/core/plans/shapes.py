@@ -7,11 +7,14 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import binary_closing, label
+from scipy.sparse import csr_matrix
+from scipy.sparse.csgraph import connected_components
 
 from ..character import Character
 from ..compiled import compiled
 from ..errors import StepRefused
 from ..geometry.measures import lengths_along
+from ..geometry.topology import skin_triangles, topology_of
 from ..geometry.voxels import Solid, pieces
 from ..joints.inside import body_solid
 from . import landmarks as lm
@@ -201,6 +204,26 @@ def leaves_trunk(solid: Solid, path: np.ndarray, share: float = 0.3) -> int:
     wanted = own + share * max(float(depth.max()) - own, 0.0)
     deep = np.flatnonzero((depth >= wanted) & (along > 0.25 * along[-1]))
     return int(deep[0]) if len(deep) else len(path) - 1
+
+
+def past_cells(character: Character, solid: Solid, end: np.ndarray) -> np.ndarray:
+    """The way (k, 3) from a limb's end `end` (3,) on to its tip where the mesh goes on thinner than a cell; none where it doesn't."""
+    triangles = skin_triangles(character)
+    points = character.points
+    gone = np.linalg.norm(points - end, axis=1)
+    used = np.zeros(len(points), bool)
+    used[triangles] = True
+    bare = used & ~np.isfinite(solid.tree.query(points, distance_upper_bound=1.5 * solid.h)[0])
+    near = used & (gone < 3 * solid.h)
+    edges = topology_of(character).edges
+    edges = edges[(bare | near)[edges].all(1)]
+    piece = connected_components(csr_matrix((np.ones(len(edges)), edges.T), (len(points),) * 2), directed=False)[1]
+    on = bare & np.isin(piece, piece[near])
+    if not on.any() or gone[on].max() < 3 * solid.h:
+        return np.zeros((0, 3))
+    step = np.minimum((gone[on] / (2 * solid.h)).astype(int), int(gone[on].max() / (2 * solid.h)) - 1)
+    last = points[on][gone[on] > gone[on].max() - 0.5 * solid.h].mean(0)
+    return np.vstack([*[points[on][step == k].mean(0) for k in np.unique(step)][:-1], last])
 
 
 SLIMMER = 0.85  # a neck is that much slimmer than the head on it somewhere
