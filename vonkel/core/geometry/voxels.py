@@ -285,7 +285,8 @@ def solid_from_mesh(
 
 def pieces(inside: np.ndarray) -> tuple[np.ndarray, int]:
     """(as inside, count): the number from 1 of the piece each inside cell is of, 0 outside; cells that share a corner touch."""
-    marks, count = cc3d.connected_components(inside, connectivity=26, return_N=True)
+    grid = np.require(inside, requirements=["C", "W"])  # it takes no kept array
+    marks, count = cc3d.connected_components(grid, connectivity=26, return_N=True)
     return np.asarray(marks), int(count)
 
 
