@@ -13,7 +13,7 @@ from tests.judging.skins import bound, dense, judged
 from vonkel.core.character import opposite_name
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.geometry.health import mirror_distance
-from vonkel.core.geometry.topology import skin_triangles, welded_points
+from vonkel.core.geometry.topology import skin_triangles, topology_of, welded_points
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.geometry.voxels import NEIGHBOUR_CELLS, SINGLE, solid_from_mesh
 from vonkel.core.skin import bind as binding
@@ -110,10 +110,16 @@ def test_limbs_that_have_grown_together_are_told_and_no_others():
 
 
 def test_the_way_along_bones_counts_what_does_not_deform():
-    """Two bones that only a helper joins hang together by it: what both hold side by side is no seam."""
-    c = skin("eel")[0]
-    helper = c.with_(joints=tuple(j.model_copy(update={"deforms": j.name != "chain_4"}) for j in c.joints))
-    assert grown_together(bind_skin(helper)) == ()
+    """An arm that hangs from the trunk by joints without skin still hangs from it: beside the chest it is no seam."""
+    c = at_rest("porter")[1]
+    idle = {f"{n}_{s}" for n in ("collar", "upper_arm") for s in "LR"}
+    helper = bind_skin(
+        c.with_(joints=tuple(j.model_copy(update={"deforms": j.deforms and j.name not in idle}) for j in c.joints))
+    )
+    own = np.array(helper.skin.joints)[helper.arrays["skin/joints"][:, 0]]
+    met = {frozenset(own[e]) for e in topology_of(helper).edges}
+    assert any({"forearm_L"} < pair and not pair & {"hand_L", "forearm_R"} for pair in met)  # it does touch the trunk
+    assert grown_together(helper) == ()
 
 
 def test_a_denser_mesh_gets_the_same_skin():

@@ -24,6 +24,11 @@ class Bone:
     joint: str
     segments: np.ndarray  # (s, 2, 3) metres
 
+    @property
+    def longest(self) -> float:
+        """Metres of its longest segment."""
+        return float(np.linalg.norm(self.segments[:, 1] - self.segments[:, 0], axis=1).max())
+
 
 def holds_skin(joint: Joint) -> bool:
     """Eyes hold whole parts only; so does a jaw that was guessed: one that was found takes the lower lip with it."""
@@ -177,8 +182,7 @@ def _radii(character: Character, bone: Bone) -> np.ndarray:
 
 def _span(character: Character, bone: Bone) -> float:
     joint = character.joint(bone.joint)
-    longest = float(np.linalg.norm(bone.segments[:, 1] - bone.segments[:, 0], axis=1).max())
-    return (_thickness(character, joint) if joint.role == "jaw" else 0.0) or longest or float(np.inf)
+    return (_thickness(character, joint) if joint.role == "jaw" else 0.0) or bone.longest or float(np.inf)
 
 
 def _partners(bones: Sequence[Bone], index: dict[str, int], size: float) -> np.ndarray:

@@ -83,10 +83,9 @@ def _akin(character: Character, names: list[str]) -> np.ndarray:
     for a, (n, parent, beyond) in enumerate(above):
         for b, (m, other, _) in enumerate(above):
             out[a, b] |= m in (n, parent, beyond)
-            if middle[a] or middle[b]:
-                limb = b if middle[a] else a
-                first = 1 if character.joint(names[b if limb == a else a]).role.startswith(TRUNK) else 2
-                out[a, b] |= (parent is not None and parent == other) or (middle[a] and middle[b]) or deep[limb] < first
+            if middle[a]:
+                first = 1 if character.joint(n).role.startswith(TRUNK) else 2
+                out[a, b] |= middle[b] or deep[b] < first or (parent is not None and parent == other)
     return np.asarray(out | out.T)
 
 
@@ -125,7 +124,6 @@ class _Rig:
 
 def _seams(character: Character, bones: list[Bone], own: np.ndarray, edges: np.ndarray) -> tuple[Seam, ...]:
     """Edges (e, 2) across seams, by the seam they are of: those that share a point or lie next to one another."""
-    lengths = [float(np.linalg.norm(b.segments[:, 1] - b.segments[:, 0], axis=1).max()) for b in bones]
     if not len(edges):
         return ()
     used = np.unique(edges)
@@ -140,6 +138,6 @@ def _seams(character: Character, bones: list[Bone], own: np.ndarray, edges: np.n
         long = float(np.linalg.norm(np.ptp(character.points[points], axis=0)))
         mine = edges[piece[number[edges[:, 0]]] == k]
         a, b = Counter(tuple(sorted(int(b) for b in own[e])) for e in mine).most_common(1)[0][0]
-        if long > LEAST * min(lengths[a], lengths[b]):
+        if long > LEAST * min(bones[a].longest, bones[b].longest):
             out.append(Seam((bones[a].joint, bones[b].joint), points, long))
     return tuple(sorted(out, key=lambda s: -s.long))

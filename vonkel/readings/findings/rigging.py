@@ -228,7 +228,7 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         )  # fmt: skip
     seams = grown_together(c)
     if seams:
-        words = "; ".join(f"{a} and {b} along {length(s.long)}" for s in seams[:4] for a, b in (s.joints,))
+        words = "; ".join(f"{' and '.join(s.joints)} along {length(s.long)}" for s in seams[:4])
         words += f"; and {len(seams) - 4} more" if len(seams) > 4 else ""
         yield Finding(
             station="skin", level="note", title=f"Skin joins limbs that should part in {counted(len(seams), 'place', 'places')}",
