@@ -22,11 +22,11 @@ from tests.judging.posing import CAST, at_rest
 from tests.judging.skins import HANDS, dense, hand_made, islands, other_finger, other_leg, with_artists_skin
 from vonkel.core.character import Character
 from vonkel.core.geometry.topology import skin_triangles, topology_of_triangles, welded_points
+from vonkel.core.poses import pose_from_turns, trial_poses
 from vonkel.core.rig import Pose
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import BINDINGS, bind_skin
 from vonkel.core.trials.measure import Measurer
-from vonkel.core.trials.poses import pose_from_turns, trial_poses
 
 HEAD = (
     "body", "points", "binding", "bind_s", "jump", "islands", "other_leg", "other_finger", "deforming", "deform_ms", "pose",

@@ -10,11 +10,11 @@ import numpy as np
 from common import MOVED, SHAPES, best, many_shapes, rigged
 
 from vonkel.core.character import Shape
+from vonkel.core.poses import pose_from_turns, trial_poses
 from vonkel.core.rig import PartialEvaluator, compile_rig
 from vonkel.core.shapes import with_shape
 from vonkel.core.shapes.sculpt import BRUSHES, SculptBrush, Sculpting
 from vonkel.core.skin import Deformer
-from vonkel.core.trials.poses import pose_from_turns, trial_poses
 
 
 def strokes():

@@ -10,6 +10,7 @@ import numpy as np
 from common import best, rigged
 
 from vonkel.core.linear.baking import handed_over, nearness
+from vonkel.core.poses import pose_from_turns, trial_poses
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import BINDINGS, bind_skin
 from vonkel.core.skin.brush import BRUSHES, Brush, Painting
@@ -18,7 +19,6 @@ from vonkel.core.skin.kernels import linear4
 from vonkel.core.skin.smoothing import Smoother
 from vonkel.core.skin.strays import strays_of
 from vonkel.core.trials import run_trials
-from vonkel.core.trials.poses import pose_from_turns, trial_poses
 from vonkel.core.trials.samples import unseen_poses
 
 

@@ -16,15 +16,19 @@ from vonkel.core.geometry.health import mirror_distance
 from vonkel.core.geometry.topology import skin_triangles, topology_of, welded_points
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.geometry.voxels import NEIGHBOUR_CELLS, SINGLE, solid_from_mesh
+from vonkel.core.poses import pose_from_turns, pose_set
+from vonkel.core.skin import Deformer, blending
 from vonkel.core.skin import bind as binding
-from vonkel.core.skin import blending
 from vonkel.core.skin.bind import bind_skin, weights_of
 from vonkel.core.skin.bones import bones_of, reach_of
 from vonkel.core.skin.coarse import coarse
+from vonkel.core.skin.easing import Easing
 from vonkel.core.skin.grown import grown_together
+from vonkel.core.skin.middle import Middle
 from vonkel.core.skin.owners import owners
 from vonkel.core.skin.settling import _yielded, islands
 from vonkel.core.skin.ways import ways_of
+from vonkel.core.trials.measure import Measurer
 from vonkel.readings import findings
 
 
@@ -33,25 +37,86 @@ def skin(name):
     return bound(at_rest(name)[1])
 
 
-# What each body measured when this was written, with room for other machines' rounding: torn, in percent of the edges.
-TORN = {
-    "otter": 0.15,
-    "newt": 0.1,
-    "beetle": 0.02,
-    "bat": 0.1,
-    "seal": 0.02,
-    "larva": 0.02,
-    "bust": 0.02,
-    "spinner": 0.02,
-}
+HARD = ("warden", "tapir", "stalker")  # stout sitters, a head between the shoulders, arms that have grown to the flanks
 
 
-@pytest.mark.parametrize("name", TORN)
+@pytest.mark.parametrize("name", ["otter", "newt", "beetle", "bat", "seal", "larva", "bust", "spinner", *HARD])
 def test_skins_hold_in_ordinary_poses(name):
     figures = judged(*skin(name), name)
-    assert figures.jump < 0.5 and figures.jump_usual < 0.36, figures.line()
+    assert figures.jump < 0.4 and figures.jump_usual < 0.36, figures.line()
     assert figures.islands == 0 and figures.other_leg < 0.05, figures.line()
-    assert 100 * max(figures.torn.values()) < TORN[name], figures.line()
+    assert max(figures.torn.values()) < 0.001, figures.line()
+
+
+@pytest.mark.parametrize("name", ["otter", *HARD])
+def test_easing_holds_in_poses_that_it_was_not_made_for(name):
+    """Further poses and more of them: hardly anything is torn there, and less than without."""
+
+    def torn(character):
+        measurer, deformer = Measurer(character), Deformer(character)
+        edges, rest = measurer.edges, measurer.rest_length
+        out = []
+        for pose in pose_set(character):
+            if not pose.ordinary:
+                points = deformer.deform(pose_from_turns(character, pose.turns), "linear").astype(float)
+                now = np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)
+                out.append(float((now > 2 * rest)[rest > 0].mean()))
+        return np.array(out)
+
+    eased, plain = torn(skin(name)[0]), torn(bind_skin(at_rest(name)[1], eased=False))
+    assert len(eased) > 12 and eased.mean() < 0.3 * plain.mean() and eased.max() < 0.003
+
+
+def test_easing_leaves_what_no_pose_stretches():
+    """Two bones on a strip, turned by little: not a bit is changed; turned by much, the hold fades farther and no edge is too long."""
+    n = 41
+    points = np.stack([np.linspace(0, 1, n), np.zeros(n), np.zeros(n)], 1)
+    rows = np.cumsum([0, 1, *[2] * (n - 2), 1])
+    cols = np.array([1, *(j for i in range(1, n - 1) for j in (i - 1, i + 1)), n - 2], np.int32)
+    moves = np.zeros((2, 12, 1))
+    moves[:, [0, 5, 10]] = 1.0
+
+    def eased(by):
+        index = np.tile(np.array([0, 1], np.int32), (n, 1))
+        weight = np.zeros((n, 2))
+        weight[:, 1] = np.clip(np.arange(n) - n // 2, 0, 1)  # from one to the other between two points
+        weight[:, 0] = 1 - weight[:, 1]
+        moves[1, 3, 0] = by  # the second bone pulls away
+        none = Middle(np.full(2, -1), np.zeros((n, 0)), np.zeros(0, bool))
+        reached = Easing(points, moves, none).ease(rows, cols, index, weight)
+        own = np.where(index == 1, weight, 0).sum(1)
+        assert np.abs(weight.sum(1) - 1).max() < 1e-12
+        return reached, own, np.diff(points[:, 0] + by * own) * (n - 1)
+
+    reached, own, long = eased(0.01)
+    assert reached == 0 and set(own) == {0.0, 1.0}
+    reached, own, long = eased(0.2)  # nine edges' lengths, which an edge alone would have to give
+    assert reached > 8 and long.max() < 1.9 and (np.diff(own) >= -1e-12).all()
+    assert own[0] == 0 and own[-1] == 1  # far from there nothing is changed
+
+
+def test_a_leg_hardly_holds_past_the_middle():
+    c = at_rest("jerboa")[1]  # its shins have grown together
+    reach = reach_of(c, bones_of(c)).in_sizes(c.size)
+    names = [b.joint for b in bones_of(c)]
+    assert {names[b] for b in np.flatnonzero(reach.leg)} >= {"thigh_L", "shin_R", "foot_L"}
+    assert names[reach.root[names.index("foot_L")]] == "thigh_L" and reach.root[names.index("hips")] == -1
+    order = ["foot_L", "foot_R", "hips"]
+    places = np.array([c.joint(n).place for n in order]) / c.size + [
+        [0.1, 0, 0],
+        [-0.1, 0, 0],
+        [0, 0, 0],
+    ]  # outside the feet
+    middle = Middle.of(places, np.array([names.index(n) for n in order]), reach)
+    legs, most = middle.legs
+    left, right = legs[names.index("thigh_L")], legs[names.index("thigh_R")]
+    at = {n: most[i] for i, n in enumerate(order)}
+    assert at["foot_L"][left] == 1 and at["foot_R"][right] == 1 and at["hips"][left] > 0.9
+    assert at["foot_L"][right] == at["foot_R"][left] == 0.04
+    held = np.full((3, len(names)), 0.0)
+    held[:, names.index("thigh_L")] = held[:, names.index("hips")] = 0.5
+    kept = middle.let_go(csr_matrix(held)).toarray()
+    assert np.allclose(kept.sum(1), 1) and kept[order.index("foot_R"), names.index("thigh_L")] == 0
 
 
 def test_both_sides_are_alike_to_the_bit():
@@ -93,17 +158,17 @@ def test_one_thread_makes_what_two_make(monkeypatch):
 
 def test_limbs_that_have_grown_together_are_told_and_no_others():
     """Its forearms lie against its flanks, one surface with them; the otter's lie free."""
-    made, seconds = skin("stalker")
+    made, _ = skin("stalker")
     seams = grown_together(made)
-    assert {frozenset(s.joints) for s in seams} == {frozenset(("spine_2", f"forearm_{s}")) for s in "LR"}
-    for s in seams:
-        arm = next(n for n in s.joints if n != "spine_2")
+    arms = [next(n for n in s.joints if n != "spine_2") for s in seams]
+    assert (
+        {a[-1] for a in arms} == {"L", "R"} and len(arms) == 2 and all(a.startswith(("forearm", "hand")) for a in arms)
+    )
+    for s, arm in zip(seams, arms, strict=True):
         near = made.points[s.points] - made.joint(arm).place
         assert np.linalg.norm(near, axis=1).max() < 0.2 * made.size and s.long > 0.03 * made.size
-    figures = judged(made, seconds)
-    assert max(figures.torn_apart.values()) < 0.2 * max(figures.torn.values())  # which is where it tears
     told = [f for f in findings(made) if "should part" in f.title]
-    assert len(told) == 1 and set(told[0].joints) == {"spine_2", "forearm_L", "forearm_R"} and told[0].points
+    assert len(told) == 1 and set(told[0].joints) == {"spine_2", *arms} and told[0].points
     assert "cm" in told[0].detail and told[0].level == "note"
     assert not grown_together(skin("otter")[0]) and not grown_together(skin("bat")[0])
     assert grown_together(at_rest("stalker")[1]) == ()  # nothing is bound yet

@@ -10,13 +10,13 @@ from vonkel.core.geometry.topology import signed_volume, topology_of
 from vonkel.core.handover import written
 from vonkel.core.linear.baking import handed_over, nearness
 from vonkel.core.linear.targets import with_correctives
+from vonkel.core.poses import pose_from_turns, trial_poses
 from vonkel.core.rig import Pose
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.between import between_moves, handed_fresh, sized
 from vonkel.core.skin.correctives import turns_against
 from vonkel.core.skin.deform import HANDED, rest_inverses
 from vonkel.core.soundness import unsound
-from vonkel.core.trials.poses import pose_from_turns, trial_poses
 from vonkel.core.trials.samples import unseen_poses
 from vonkel.demo import DATA
 from vonkel.steps import apply_step, load_recipe, run_recipe
@@ -62,7 +62,7 @@ def test_what_goes_out_comes_near_the_live_skin(otter, handed):
     between = handed.skin.handed.between
     assert 10 <= len(between) <= 30
     was, now = (nearness(c, trials(c)) for c in (otter, handed))
-    assert now.rms <= 0.00085 and now.most <= 0.004 and now.rms < was.rms / 3
+    assert now.rms <= 0.0008 * otter.size and now.most <= 0.004 * otter.size and now.rms < was.rms / 3
     was, now = (nearness(c, unseen_poses(c)) for c in (otter, handed))  # poses that nothing was solved for
     assert now.rms < was.rms / 2 and now.most < was.most / 2
 
@@ -83,7 +83,7 @@ def test_its_volume_is_no_worse_than_the_live_skins(handed):
         m: [abs(signed_volume(deformer.deform(p, m).astype(float), triangles) / rest - 1) for p in trials(handed)]
         for m in ("dual", HANDED, "linear")
     }
-    assert max(off[HANDED]) <= max(off["dual"]) + 0.002 and max(off[HANDED]) < 0.5 * max(off["linear"])
+    assert max(off[HANDED]) <= max(off["dual"]) + 0.002 and max(off[HANDED]) < 0.6 * max(off["linear"])
 
 
 def test_its_rows_are_whole_mirrored_and_no_wider_than_asked(otter, handed):

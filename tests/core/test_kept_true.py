@@ -13,11 +13,11 @@ from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.geometry.rotations import matrix_from_quaternion
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.joints.orient import bone_child, turn_down_bones
+from vonkel.core.poses import pose_from_turns
 from vonkel.core.recent import Recent
 from vonkel.core.rig import Clock, compile_rig
 from vonkel.core.rig.opposite import mirrored_rule
 from vonkel.core.trials import trial_poses
-from vonkel.core.trials.poses import pose_from_turns
 from vonkel.readings import findings
 from vonkel.steps import apply_step
 from vonkel.workshop import Workshop

@@ -10,6 +10,7 @@ from tests.core.test_walking import rigged
 from vonkel.core.character import Region
 from vonkel.core.errors import BadParameters, NotFound, StepRefused
 from vonkel.core.motion.clips import frames_of
+from vonkel.core.poses import pose_set
 from vonkel.core.rig import compile_rig
 from vonkel.core.rig.motion import Motion, clip_motion, mixed
 from vonkel.core.shapes.regions import with_region
@@ -19,7 +20,6 @@ from vonkel.core.trials.measure import FIELDS, Measurer
 from vonkel.core.trials.measures import MEASURES
 from vonkel.core.trials.moving import MotionLook
 from vonkel.core.trials.named import trial_called
-from vonkel.core.trials.poses import pose_set
 from vonkel.readings.trial_compare import compared
 from vonkel.workshop.workshop import known_values
 

@@ -14,6 +14,7 @@ from vonkel.core.formats.weights import read_weights, write_csv, write_json
 from vonkel.core.geometry.rotations import matrix_from_rotation_vector
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.geometry.walking import ground_of
+from vonkel.core.poses import pose_from_turns
 from vonkel.core.skin import Deformer, reference
 from vonkel.core.skin.bind import bind_skin
 from vonkel.core.skin.brush import BRUSHES, Brush, Painting
@@ -23,7 +24,6 @@ from vonkel.core.skin.smoothing import mesh_of
 from vonkel.core.skin.strays import strays_of
 from vonkel.core.skin.zones import Zone, zone_of
 from vonkel.core.trials.measure import Measurer
-from vonkel.core.trials.poses import pose_from_turns
 from vonkel.core.weights import table_of
 from vonkel.steps import apply_step
 

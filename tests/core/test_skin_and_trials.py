@@ -6,13 +6,13 @@ from scipy.spatial.transform import Rotation
 
 from vonkel.core.errors import StepRefused, Stopped
 from vonkel.core.geometry.topology import topology_of
+from vonkel.core.poses import pose_from_turns
 from vonkel.core.progress import listening
 from vonkel.core.rig import compile_rig
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin, weights_of
 from vonkel.core.trials import run_trials, trial_pose, trial_poses
 from vonkel.core.trials.measure import Measurer
-from vonkel.core.trials.poses import pose_from_turns
 from vonkel.core.weights import WeightTable
 
 

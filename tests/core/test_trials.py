@@ -14,11 +14,11 @@ from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.geometry.topology import skin_triangles
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.joints.orient import turn_down_bones
+from vonkel.core.poses import build_of, facing, pose_from_turns, poses_of_plans
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
 from vonkel.core.trials import HANDED_OVER, run_trials, trial_pose, trial_poses
 from vonkel.core.trials.measure import Measurer, _Region, edge_table
-from vonkel.core.trials.poses import build_of, facing, pose_from_turns, poses_of_plans
 
 
 @cache

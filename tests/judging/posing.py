@@ -25,9 +25,9 @@ from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.geometry.rotations import matrix_from_rotation_vector, turn_between, unit
 from vonkel.core.joints.inside import body_solid
 from vonkel.core.joints.orient import bone_child, bone_frame
+from vonkel.core.poses import WorldTurns, pose_from_turns, trial_poses
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
-from vonkel.core.trials.poses import WorldTurns, pose_from_turns, trial_poses
 from vonkel.demo import DATA
 
 HERE = Path(__file__).resolve().parent
@@ -279,7 +279,7 @@ def edges_kept(c: Character, points: np.ndarray, places: np.ndarray) -> np.ndarr
 
 
 def ordinary_turns(c: Character) -> dict[str, WorldTurns]:
-    """The poses that are asked of any body of a character's build (trials/poses.json): pose → turns."""
+    """The poses that are asked of any body of a character's build (core/poses.json): pose → turns."""
     return {p.name: p.turns for p in trial_poses(c) if p.ordinary}
 
 

@@ -28,11 +28,11 @@ from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.geometry.topology import skin_triangles, topology_of_triangles, welded_points
 from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.plans import lay_plan
+from vonkel.core.poses import pose_from_turns
 from vonkel.core.skin import Deformer
 from vonkel.core.skin.bind import bind_skin
 from vonkel.core.skin.grown import grown_together
 from vonkel.core.trials.measure import Measurer
-from vonkel.core.trials.poses import pose_from_turns
 from vonkel.core.weights import table_of
 
 TORN = 2.0  # an edge this many times as long as at rest is torn

@@ -8,7 +8,7 @@ from ..core.character import Character
 from ..core.errors import StepRefused
 from ..core.linear.baking import handed_over, nearness
 from ..core.linear.targets import with_correctives, without_correctives
-from ..core.trials.poses import pose_from_turns, trial_poses
+from ..core.poses import pose_from_turns, trial_poses
 from .registry import Params, step
 
 

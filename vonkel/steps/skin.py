@@ -56,6 +56,10 @@ class Bind(Params):
     falloffs: dict[str, Annotated[float, Field(ge=0.2, le=5.0)]] = Field(
         {}, max_length=2000, description="joint → how much sharper (above 1) or softer its own hold fades"
     )
+    eased: bool = Field(
+        True,
+        description="through the volume: holds fade farther where ordinary poses would stretch the skin to more than 1.5 times",
+    )
 
 
 @step(
@@ -68,7 +72,9 @@ def bind(character: Character, p: Bind) -> Character:
     """Bind the skin to the deforming joints: by distance through the volume, or another way there is."""
     for name in (*p.joints, *p.falloffs):
         character.joint(name)
-    bound = bind_skin(character, p.influences, p.falloff, p.smooth, p.method, p.by, p.cells, p.joints, p.falloffs)
+    bound = bind_skin(
+        character, p.influences, p.falloff, p.smooth, p.method, p.by, p.cells, p.joints, p.falloffs, p.eased
+    )
     return edits.only(character, bound, edits.checked(character, p.points)) if p.points else bound
 
 

@@ -19,10 +19,10 @@ import numpy as np
 from ..core.character import Character, opposite_name
 from ..core.derived import derived
 from ..core.motion.clips import length_of
+from ..core.poses import pose_set
 from ..core.recent import Recent
 from ..core.shapes.moves import farthest, led_shapes
 from ..core.skin.between import handed_fresh
-from ..core.trials.poses import pose_set
 from ..readings import findings, station_states
 from ..readings.boards import picture_seal
 from ..readings.face import told_face

@@ -1,7 +1,7 @@
 """Binding: what joints hold which points, and how strongly.
 
 Through the volume: bones own what is nearest to them by the way through the body (`owners`), over ways that no gap cuts
-(`ways`), and holds fade along the skin from there (`blending`).
+(`ways`), and holds fade along the skin from there (`blending`), farther where ordinary poses would pull it too long (`easing`).
 """
 
 from __future__ import annotations
@@ -23,20 +23,21 @@ from ..weights import WeightTable
 from .blending import blended
 from .bones import Bone, bones_of, holds_skin, in_sizes, reach_of
 from .coarse import DENSE, coarse
+from .easing import Easing, moves_of
 from .heat import heat_weights
+from .middle import Middle
 from .owners import owners
 from .settling import Mirror, settled
 from .ways import neighbours, ways_of
 
 USUAL_FALLOFF, USUAL_SMOOTH = 5.0, 20  # what a softness of 1 is said by
-BEYOND = 0.04  # the share of the size past the middle in which a side's limbs let go
 
 
 @dataclass(frozen=True)
 class Surface:
     """What a binding method is given: points (n, 3) and triangles (t, 3) of the skin, which points are skin (n,) bool, the
     bones, how fast a hold fades (higher: sharper), how far it is evened along the surface, how many joints may
-    hold a point, and how many cells fill the body."""
+    hold a point, how many cells fill the body, and whether it is eased where ordinary poses stretch it."""
 
     character: Character
     points: np.ndarray
@@ -47,6 +48,7 @@ class Surface:
     smooth: int
     influences: int = 4
     cells: int = 0
+    eased: bool = True
 
 
 @dataclass(frozen=True)
@@ -65,14 +67,15 @@ BINDINGS: dict[str, Binding] = {}
 def bind_skin(
     character: Character, influences: int = 4, falloff: float = USUAL_FALLOFF, smooth: int = USUAL_SMOOTH,
     deforming: str = "dual", by: str = "volume", cells: int = 0, joints: Collection[str] = (),
-    falloffs: Mapping[str, float] | None = None,
+    falloffs: Mapping[str, float] | None = None, eased: bool = True,
 ) -> Character:  # fmt: skip
     """Bind every skin part to the deforming joints; other parts follow one joint each, rigidly.
 
     influences: the most joints that may hold a point; falloff: how fast a joint's hold fades with distance
     (higher: sharper); smooth: how far holds are evened along the surface; deforming: how joints' moves are blended; by: one of
     BINDINGS; cells: how many the body is filled with, 0 for as many as its thin parts want; joints: only these may hold skin; falloffs: joint →
-    how much sharper (above 1) or softer its own hold fades.  Raises StepRefused where there
+    how much sharper (above 1) or softer its own hold fades; eased: whether holds through the volume are eased where
+    ordinary poses stretch the skin.  Raises StepRefused where there
     are no deforming joints, or where the method can't work on this mesh.
     """
     if by not in BINDINGS:
@@ -91,7 +94,16 @@ def bind_skin(
     if soft.any():
         keep = soft[topology_of(character).triangles[:, 0]]
         surface = Surface(
-            character, points, topology_of(character).triangles[keep], soft, bones, falloff, smooth, influences, cells
+            character,
+            points,
+            topology_of(character).triangles[keep],
+            soft,
+            bones,
+            falloff,
+            smooth,
+            influences,
+            cells,
+            eased,
         )
         own = coo_matrix(BINDINGS[by].weights(surface))
         if falloffs:
@@ -133,21 +145,22 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     own, radii = owners(ways, reach)
     tell(0.6, "blending along the skin")
     softness = USUAL_FALLOFF / s.falloff * float(np.sqrt(s.smooth / USUAL_SMOOTH))
-    mirror = mirror_of(points, reach.partner, 1.0)
-    held = blended(ways, reach, own, radii, softness, mirror is not None).table(len(s.bones))
+    held = blended(ways, reach, own, radii, softness).table(len(s.bones))
     lost = np.flatnonzero(own < 0)
     if len(lost):
         near = _nearest_bones(ways.points[lost] * size, s.bones)
         held = (held + csr_matrix((np.ones(len(near)), (lost, near)), held.shape)).tocsr()
-    rows, cols, piece = ways.rows, ways.cols, ways.piece
+    tell(0.8, "easing what ordinary poses stretch")
+    middle = Middle.of(ways.points, np.where(own >= 0, reach.bone[np.maximum(own, 0)], -1), reach)
+    mirror = mirror_of(ways.points, reach.partner, 1.0)
+    easing = Easing(ways.points, moves_of(s.character, [b.joint for b in s.bones]), middle) if s.eased else None
+    held = both_sides_alike(middle.let_go(held), mirror)
+    held = settled(ways.rows, ways.cols, ways.piece, held, s.influences, mirror, easing)
     if fewer:
-        held = (fewer.carry @ held).tocsr()
-        mesh = topology_of_triangles(triangles, len(points))
-        (rows, cols), piece = neighbours(mesh), mesh.islands
-    if mirror is not None:
-        held = mirror.faded(both_sides_alike(held, mirror), points[:, 0], BEYOND)
-    tell(0.9, "keeping the strongest influences")
-    return settled(rows, cols, piece, held, s.influences, mirror)[of]
+        mesh, mirror = topology_of_triangles(triangles, len(points)), mirror_of(points, reach.partner, 1.0)
+        held = both_sides_alike((fewer.carry @ held).tocsr(), mirror)
+        held = settled(*neighbours(mesh), mesh.islands, held, s.influences, mirror)
+    return held[of]
 
 
 def _nearest_bones(points: np.ndarray, bones: list[Bone]) -> np.ndarray:

@@ -16,8 +16,8 @@ import numpy as np
 from scipy.sparse import coo_matrix, csr_matrix
 
 from ..compiled import compiled, compiled_loosely
-from .bones import Reach, radius_at, to_segment
-from .owners import most_radius
+from .bones import Reach, past_end, radius_at, to_segment
+from .owners import PAST, most_radius
 from .ways import Ways, edge_lengths
 
 SOFT = 0.7  # of a limb's radius: how far each of the two passes spreads
@@ -48,10 +48,8 @@ class Holds:
         return csr_matrix((self.weight[used], (np.nonzero(used)[0], self.bone[used])), (len(self.bone), bones))
 
 
-def blended(
-    ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0, even: bool = False
-) -> Holds:
-    """Weights of every point, rows summing to one; softness scales the lengths; even: whether both sides are alike.
+def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softness: float = 1.0) -> Holds:
+    """Weights of every point, rows summing to one; softness scales the lengths.
 
     Points that nothing owns have no row.
     """
@@ -72,7 +70,7 @@ def blended(
         WIDEN,
     )
     second, share = _borders(
-        p, most_radius(ways, reach)[ways.cells :], rows, cols, own, reach.bone, *reach.lines, radii
+        p, most_radius(ways, reach)[ways.cells :], rows, cols, own, reach.bone, *reach.lines, radii, PAST
     )
     long = ways.edges
     if len(ways.bridges):
@@ -92,9 +90,7 @@ def blended(
     with ThreadPoolExecutor(2) as pool:  # the loops let other threads run; bones don't share anything
         list(pool.map(solve, spans))
     _made_whole(count, weight)
-    _handed_over(
-        bone, count, weight, _common(reach.parent, reach.side), reach.side, HANDED, ACROSS_EVEN if even else ACROSS
-    )
+    _handed_over(bone, count, weight, _common(reach.parent, reach.side), reach.side, HANDED, ACROSS)
     return Holds(bone, count, _evened(rows, cols, bone, count, weight, ROUNDS))
 
 
@@ -162,14 +158,15 @@ def _lengths(
 def _borders(
     p: np.ndarray,
     thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, bone: np.ndarray, start: np.ndarray, way: np.ndarray,
-    square: np.ndarray, radii: np.ndarray,
+    square: np.ndarray, radii: np.ndarray, past: float,
 ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
     """Ownership finer than the mesh: (n,) int32 the bone beyond the border at each point (−1: none near) and (n,) the owner's
     share, from ½ on the border to 1 an edge away from it.
 
-    How far the border is: (d₂² − d₁²) / (2 |q₂ − q₁|), q the nearest places on both bones; d counts in radii.
+    How far the border is: (d₂² − d₁²) / (2 |q₂ − q₁|), q the nearest places on both bones; d counts in radii.  Where both are
+    the joint at which they meet, what lies past either's end tells (`owners.PAST`).
     """
-    n = len(p)
+    n, g = len(p), np.empty(3)
     second, share = np.full(n, -1, np.int32), np.ones(n)
     for i in range(n):
         o = own[i]
@@ -177,7 +174,8 @@ def _borders(
             continue
         d, t1 = to_segment(p[i], start[o], way[o], square[o])
         r1 = min(radius_at(radii[o], t1), thick[i])
-        d1, best = d / r1, 1e18
+        over1 = past_end(p[i], start[o], way[o], square[o])
+        d1, best = np.sqrt(d * d + past * over1 * over1) / r1, 1e18
         for e in range(rows[i], rows[i + 1]):
             j = cols[e]
             s = own[j]
@@ -185,9 +183,13 @@ def _borders(
                 continue
             d, t2 = to_segment(p[i], start[s], way[s], square[s])
             r2 = min(radius_at(radii[s], t2), thick[i])
-            apart = np.sqrt(((start[o] + t1 * way[o] - start[s] - t2 * way[s]) ** 2).sum())
+            over2 = past_end(p[i], start[s], way[s], square[s])
+            side1, side2 = past * over1 / np.sqrt(square[o] + 1e-30), past * over2 / np.sqrt(square[s] + 1e-30)
+            for k in range(3):
+                g[k] = start[o, k] + (t1 - side1) * way[o, k] - start[s, k] - (t2 - side2) * way[s, k]
+            apart = np.sqrt((g**2).sum())
             r = 0.5 * (r1 + r2)
-            gap = max((d / r2) ** 2 - d1 * d1, 0.0) * r * r / (2.0 * apart + 1e-3 * r)
+            gap = max((d * d + past * over2 * over2) / (r2 * r2) - d1 * d1, 0.0) * r * r / (2.0 * apart + 1e-6 * r)
             gap /= np.sqrt(((p[i] - p[j]) ** 2).sum()) + 1e-30
             if gap < best:
                 best, second[i] = gap, bone[s]

@@ -106,7 +106,8 @@ class Reach:
 
     start, way (s, 3): where a segment begins and what leads to its end; square (s,) its squared length; bone (s,) the
     bone it belongs to; parent (b,) the nearest bone above (−1: none); side (b,) −1 right, 0, 1 left; partner (b,) the
-    mirrored bone, or −1 throughout where bones aren't symmetric about x = 0; sheet (b,) bool whether it moves a membrane;
+    mirrored bone, or −1 throughout where bones aren't symmetric about x = 0; root (b,) the first bone of the limb that each is in, across
+    (b,) the bone that goes by that one's name on the other side (−1, both: of no limb, or of one without an opposite); leg (b,) bool whether it is a thigh or below one; sheet (b,) bool whether it moves a membrane;
     radius (s,) metres where a limb's radius is known beforehand (both jaws, whose borders lie between them), 0 elsewhere;
     span (b,) metres that limit how far its holds fade: its longest segment, or for a jaw the thickness of its lip.
     """
@@ -118,6 +119,9 @@ class Reach:
     parent: np.ndarray
     side: np.ndarray
     partner: np.ndarray
+    root: np.ndarray
+    across: np.ndarray
+    leg: np.ndarray
     sheet: np.ndarray
     radius: np.ndarray
     span: np.ndarray
@@ -150,9 +154,11 @@ def reach_of(character: Character, bones: Sequence[Bone]) -> Reach:
             above = character.joint(above).parent
         parent.append(index.get(above, -1) if above else -1)
     side = [{"L": 1, "R": -1}.get(character.joint(b.joint).side, 0) for b in bones]
+    root, across = _limbs(bones, index, parent, side)
     return Reach(
         np.ascontiguousarray(segments[:, 0]), way, (way**2).sum(1), np.repeat(np.arange(len(bones)), [len(b.segments) for b in bones]),
-        np.array(parent), np.array(side), _partners(bones, index, character.size),
+        np.array(parent), np.array(side), _partners(bones, index, character.size), root, across,
+        np.array([character.joint(bones[r].joint).role.startswith("thigh") if r >= 0 else False for r in root]),
         np.array([character.joint(b.joint).role.startswith("membrane") for b in bones]),
         np.concatenate([_radii(character, b) for b in bones]), np.array([_span(character, b) for b in bones]),
     )  # fmt: skip
@@ -185,6 +191,21 @@ def _span(character: Character, bone: Bone) -> float:
     return (_thickness(character, joint) if joint.role == "jaw" else 0.0) or bone.longest or float(np.inf)
 
 
+def _limbs(
+    bones: Sequence[Bone], index: dict[str, int], parent: Sequence[int], side: Sequence[int]
+) -> tuple[np.ndarray, np.ndarray]:
+    first = list(range(len(bones)))
+    for b in range(len(bones)):
+        while side[first[b]] and parent[first[b]] >= 0 and side[parent[first[b]]] == side[b]:
+            first[b] = parent[first[b]]
+    root, across = np.full(len(bones), -1), np.full(len(bones), -1)
+    for b, r in enumerate(first):
+        opposite = index.get(opposite_name(bones[r].joint), -1)
+        if side[b] and opposite >= 0 and side[opposite] == -side[b] and first[opposite] == opposite:
+            root[b], across[b] = r, opposite
+    return root, across
+
+
 def _partners(bones: Sequence[Bone], index: dict[str, int], size: float) -> np.ndarray:
     partner = np.array([index.get(opposite_name(b.joint), -1) for b in bones])
     if (partner >= 0).all():
@@ -214,6 +235,19 @@ def to_segment(p: np.ndarray, start: np.ndarray, way: np.ndarray, square: float)
     for k in range(3):
         d += (p[k] - start[k] - t * way[k]) ** 2
     return np.sqrt(d), t
+
+
+@compiled
+def past_end(p: np.ndarray, start: np.ndarray, way: np.ndarray, square: float) -> float:
+    """Metres, along a segment, that a place lies beyond its end, or before its start (negative); 0 beside it."""
+    if square <= 0.0:
+        return 0.0
+    t = 0.0
+    for k in range(3):
+        t += (p[k] - start[k]) * way[k]
+    t /= square
+    over: float = np.sqrt(square) * (t - min(max(t, 0.0), 1.0))
+    return over
 
 
 @compiled

@@ -15,7 +15,7 @@ from scipy.spatial import cKDTree
 
 from ..compiled import compiled
 from ..geometry.voxels import SINGLE, heap_pop, heap_push
-from .bones import Reach, radius_at, to_segment
+from .bones import Reach, past_end, radius_at, to_segment
 from .ways import Ways
 
 STRAIGHT = 1.12  # a way this many times as long as the straight line still counts as straight (cells make ways up to 10 % longer)
@@ -30,6 +30,7 @@ KEPT, LOW, HIGH = (
 )  # how much of an old radius stays where little is owned; bounds of the new one to the old
 FLESH = 5.0  # thicknesses of the flesh at a place that a bone's radius counts there at most: no trunk claims a membrane
 SHEET = 0.6  # flesh of fewer cells' thickness than this is a sheet
+PAST = 0.1  # how much of the way past a bone's end counts on top (squared): two bones that meet part the outside of the bend evenly
 ROUNDS = 8  # of making owners exact
 
 
@@ -44,14 +45,16 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         near = seeds < c
         steps = ways.solid.ways[:, SINGLE]
         inner = np.concatenate([[0], np.cumsum((steps >= 0).sum(1))]), steps[steps >= 0]
-        rough, _ = _search(ways.solid.centres, caps[:c], *inner, *reach.lines, radii, seeds[near], of[near], ROUGH)
+        rough, _ = _search(
+            ways.solid.centres, caps[:c], *inner, *reach.lines, radii, seeds[near], of[near], ROUGH, PAST
+        )
         below = np.where(ways.under[:, 0] >= 0, rough[np.maximum(ways.under[:, 0], 0)], -1).astype(np.int32)
         measured = _measured(ways.points, ways.areas, below, *reach.lines, radii, KEPT)
         radii = np.where(reach.sheet[reach.bone, None], radii, np.clip(measured, LOW * radii, HIGH * radii))
         radii = _tidy(radii, reach)
-    own, key = _search(ways.places, caps, rows, cols, *reach.lines, radii, seeds, of, STRAIGHT)
+    own, key = _search(ways.places, caps, rows, cols, *reach.lines, radii, seeds, of, STRAIGHT, PAST)
     own, key = own[c:].copy(), key[c:]
-    _settle(ways.points, caps[c:], ways.rows, ways.cols, own, key, *reach.lines, radii, ROUNDS)
+    _settle(ways.points, caps[c:], ways.rows, ways.cols, own, key, *reach.lines, radii, ROUNDS, PAST)
     return own, radii
 
 
@@ -138,7 +141,7 @@ def _meeting(reach: Reach) -> tuple[np.ndarray, np.ndarray]:
 def _search(
     places: np.ndarray,
     thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray, radii: np.ndarray,
-    seeds: np.ndarray, of: np.ndarray, straight: float,
+    seeds: np.ndarray, of: np.ndarray, straight: float, past: float,
 ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
     """One search from all segments at once: (N,) int32 the owner of each node (−1 not reached) and (N,) its distance in radii.
 
@@ -172,13 +175,15 @@ def _search(
             if key[j] <= k:
                 continue
             p0, p1, p2 = places[j, 0] - a0, places[j, 1] - a1, places[j, 2] - a2
-            t = 0.0
+            t, over = 0.0, 0.0
             if ww > 0.0:
-                t = min(max((p0 * w0 + p1 * w1 + p2 * w2) / ww, 0.0), 1.0)
+                along = (p0 * w0 + p1 * w1 + p2 * w2) / ww
+                t = min(max(along, 0.0), 1.0)
+                over = past * ww * (along - t) ** 2
             p0, p1, p2 = p0 - t * w0, p1 - t * w1, p2 - t * w2
             r = r0 + (r1 - r0) * 2.0 * t if t < 0.5 else r1 + (r2 - r1) * (2.0 * t - 1.0)
             r = min(r, thick[j])
-            dd = p0 * p0 + p1 * p1 + p2 * p2
+            dd = p0 * p0 + p1 * p1 + p2 * p2 + over
             if dd >= (key[j] * r) ** 2:
                 continue  # not nearer even in a straight line
             u, v, w = places[j, 0] - x, places[j, 1] - y, places[j, 2] - z
@@ -229,7 +234,7 @@ def _measured(
 def _settle(
     points: np.ndarray,
     thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, key: np.ndarray, start: np.ndarray, way: np.ndarray,
-    square: np.ndarray, radii: np.ndarray, rounds: int,
+    square: np.ndarray, radii: np.ndarray, rounds: int, past: float,
 ) -> None:  # fmt: skip
     """Owners made exact in place: each point tries the segments of its neighbours, of those that are reached straight.
 
@@ -241,7 +246,8 @@ def _settle(
     for i in range(n):
         if own[i] >= 0:
             d, t = to_segment(points[i], start[own[i]], way[own[i]], square[own[i]])
-            k = d / min(radius_at(radii[own[i]], t), thick[i])
+            over = past_end(points[i], start[own[i]], way[own[i]], square[own[i]])
+            k = np.sqrt(d * d + past * over * over) / min(radius_at(radii[own[i]], t), thick[i])
             plain[i] = key[i] <= 1.02 * k + 0.02
             if plain[i]:
                 best[i] = k
@@ -256,7 +262,8 @@ def _settle(
                 if s < 0 or s == own[i] or not plain[cols[e]]:
                     continue
                 d, t = to_segment(points[i], start[s], way[s], square[s])
-                k = d / min(radius_at(radii[s], t), thick[i])
+                over = past_end(points[i], start[s], way[s], square[s])
+                k = np.sqrt(d * d + past * over * over) / min(radius_at(radii[s], t), thick[i])
                 if k < best[i] - 1e-9:
                     best[i], own[i], plain[i], changed = k, s, True, True
         if not changed:

@@ -7,16 +7,20 @@ from typing import Any
 
 import numpy as np
 from scipy.sparse import csr_matrix
-from scipy.sparse.csgraph import connected_components
 
 from ..compiled import compiled
 from ..weights import WeightTable
+from .easing import Easing
 
 JUMP, CALMING = 0.25, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
 PATIENT, AT_LAST = 10, 0.36  # rounds after which only what differs by more than this is evened with one another
 AGAIN = 0.3  # the same once islands were flooded, which is nearly as far as it may
 HAIR = 0.002  # how much stronger
-FLOODS, YIELDS = 2, 8  # how often islands are flooded, and how often after that they yield
+EASINGS = 2  # the second where islands that yield tear skin again
+# What is done about islands, time after time: they are flooded (True) or yield.  What comes back after a flood is held nearly
+# alike by two and yields; so is what easing leaves, and floods tear it off again: they are for what doesn't give way.
+AT_FIRST = (*(True,) * 2, *(False,) * 8)
+AFTER_EASING = (*(False,) * 6, *(True,) * 2, *(False,) * 6)
 
 
 @dataclass(frozen=True)
@@ -28,23 +32,10 @@ class Mirror:
     partner: np.ndarray
     side: np.ndarray
 
-    def faded(self, table: csr_matrix, x: np.ndarray, over: float) -> csr_matrix:
-        """Weights (n, bones) whose left bones let go of what lies beyond the middle, and right ones too: on such a body no
-        limb does.  x (n,) metres; over: the metres past the middle in which they do."""
-        sided = self.partner != np.arange(len(self.partner))
-        left = np.zeros(len(sided))  # which of two bones is the left one shows in what it holds
-        weights = np.asarray(table.T @ x).ravel()
-        left[sided] = np.sign(weights[sided] - weights[self.partner[sided]])
-        held = table.tocoo()
-        beyond = np.maximum(-x[held.row] * left[held.col], 0.0)
-        out = csr_matrix((held.data * np.clip(1.0 - beyond / over, 0.0, 1.0), (held.row, held.col)), held.shape)
-        total = np.asarray(out.sum(1)).ravel()
-        return csr_matrix(out.multiply(1.0 / np.where(total > 0, total, 1.0)[:, None]))
-
 
 def settled(
     own_rows: np.ndarray, own_cols: np.ndarray, piece: np.ndarray, table: csr_matrix, influences: int,
-    mirror: Mirror | None = None,
+    mirror: Mirror | None = None, easing: Easing | None = None,
 ) -> csr_matrix:  # fmt: skip
     """Weights (n, bones) made to be held by at most `influences` a point; of a mirrored body right from left, to the bit.
 
@@ -59,36 +50,43 @@ def settled(
     rows, cols = own_rows, own_cols
     if mirror:  # edges of either side count on both
         rows, cols = _of_both_sides(rows, cols, mirror.other)
-    for again in range(FLOODS + 1 + YIELDS):
-        if again <= FLOODS:
-            _calmed(rows, cols, index, weight, bones, AGAIN if again else JUMP, CALMING)
-        if mirror:
-            _make_alike(index, weight, mirror, names)
-        off = islands(own_rows, own_cols, piece, index[:, 0]) & held
-        if mirror:
-            off |= off[mirror.other]
-        if not off.any():
+    on_both = (mirror.other, mirror.partner, mirror.side) if mirror else ()
+    for turn in range(1 + EASINGS if easing and influences > 1 else 1):
+        if turn and easing and not easing.ease(rows, cols, index, weight, turn > 1, *on_both):
             break
-        if again < FLOODS:
-            _flooded(rows, cols, index, weight, off, bones)
-        else:  # what comes back is held nearly alike by two
-            _yielded(rows, cols, index, weight, off)
+        calm = AGAIN if turn else JUMP
+        for flood in (*(AFTER_EASING if turn else AT_FIRST), None):
+            if calm:
+                _calmed(rows, cols, index, weight, bones, calm, CALMING)
+            if mirror:
+                _make_alike(index, weight, mirror)
+            off = islands(own_rows, own_cols, piece, index[:, 0]) & held
+            if mirror:
+                off |= off[mirror.other]
+            if not off.any() or flood is None:
+                break
+            if flood:
+                _flooded(rows, cols, index, weight, off, bones)
+            else:
+                _yielded(rows, cols, index, weight, off)
+            calm = AGAIN if flood else 0.0
     return WeightTable.from_rows(names, index, weight).held
 
 
-def _make_alike(index: np.ndarray, weight: np.ndarray, mirror: Mirror, names: tuple[str, ...]) -> None:
+def _make_alike(index: np.ndarray, weight: np.ndarray, mirror: Mirror) -> None:
     """Right made the mirror of left, in place; points on the middle the mean of themselves and their mirror image."""
     right = np.flatnonzero(mirror.side < 0)
     index[right], weight[right] = mirror.partner[index[mirror.other[right]]], weight[mirror.other[right]]
     middle = np.flatnonzero(mirror.side == 0)
     if len(middle):
-        own = WeightTable.from_rows(names, index[middle], weight[middle]).held
-        index[middle], weight[middle] = _in_pairs(0.5 * (own + own[:, mirror.partner]), mirror.partner, index.shape[1])
+        own = np.zeros((len(middle), len(mirror.partner)))
+        np.add.at(own, (np.arange(len(middle))[:, None], index[middle]), weight[middle])
+        both = 0.5 * (own + own[:, mirror.partner])
+        index[middle], weight[middle] = _in_pairs(both, mirror.partner, index.shape[1])
 
 
-def _in_pairs(held: csr_matrix, partner: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
+def _in_pairs(dense: np.ndarray, partner: np.ndarray, most: int) -> tuple[np.ndarray, np.ndarray]:
     """The strongest `most` of rows (m, bones) that hold partners alike, and never one of a pair without the other."""
-    dense = held.toarray()
     b = np.arange(len(partner))
     order = np.lexsort((np.broadcast_to(b, dense.shape), np.broadcast_to(np.minimum(b, partner), dense.shape), -dense))
     # of few bones the first again, for nothing
@@ -112,21 +110,37 @@ def _of_both_sides(rows: np.ndarray, cols: np.ndarray, other: np.ndarray) -> tup
     return both.indptr.astype(np.int64), both.indices.astype(np.int32)
 
 
+@compiled
 def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, owner: np.ndarray) -> np.ndarray:
     """(n,) bool: points in patches of one owner (n,) that are not its largest within their piece (n,) of the mesh."""
     n = len(owner)
-    row = np.repeat(np.arange(n), np.diff(rows))
-    same = owner[row] == owner[cols]
-    alike = csr_matrix((same[same].astype(np.int8), (row[same], cols[same])), (n, n))
-    patch = connected_components(alike, directed=False)[1]
-    size = np.bincount(patch)
-    first = np.unique(patch, return_index=True)[1]
-    order = np.lexsort((-size, owner[first], piece[first]))  # by piece and owner, the largest first
-    key = np.stack([piece[first], owner[first]], 1)[order]
-    main = np.concatenate([[True], (key[1:] != key[:-1]).any(1)])
-    kept = np.zeros(len(size), bool)
-    kept[order[main]] = True
-    return np.asarray(~kept[patch])
+    patch, todo = np.full(n, -1), np.empty(n, np.int64)
+    size, first = np.zeros(n, np.int64), np.empty(n, np.int64)
+    count = 0
+    for start in range(n):
+        if patch[start] >= 0:
+            continue
+        patch[start], first[count], todo[0], left = count, start, start, 1
+        while left > 0:
+            left -= 1
+            i = todo[left]
+            size[count] += 1
+            for e in range(rows[i], rows[i + 1]):
+                j = cols[e]
+                if patch[j] < 0 and owner[j] == owner[start]:
+                    patch[j], todo[left] = count, j
+                    left += 1
+        count += 1
+    owners = owner.max() + 1 if n else 1
+    largest = np.full(owners * (piece.max() + 1 if n else 1), -1)
+    for k in range(count):
+        of = piece[first[k]] * owners + owner[first[k]]
+        if largest[of] < 0 or size[k] > size[largest[of]]:
+            largest[of] = k
+    out = np.empty(n, np.bool_)
+    for i in range(n):
+        out[i] = largest[piece[i] * owners + owner[i]] != patch[i]
+    return out
 
 
 @compiled

@@ -11,11 +11,11 @@ from scipy.sparse.csgraph import connected_components
 from ..character import Character
 from ..errors import StepRefused
 from ..geometry.topology import topology_of
+from ..poses import WorldTurns, pose_from_turns, trial_poses
 from ..progress import tell
 from ..skin import Deformer
 from .measure import Measurer
 from .picture import picture, png
-from .poses import WorldTurns, pose_from_turns, trial_poses
 from .samples import swept
 
 OF_MARKED = (0.785, 0.282, 0.102)  # the ember that marks them in their picture

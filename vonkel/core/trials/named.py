@@ -9,12 +9,12 @@ from functools import partial
 import numpy as np
 
 from ..character import Character
+from ..poses import pose_from_turns, pose_set
 from ..rig import Pose, compile_rig
 from .clips import frame_called, name_at
 from .faces import FaceTrial, face_pose, face_trials
 from .measure import Moving
 from .moving import MotionLook
-from .poses import pose_from_turns, pose_set
 from .shapes import shape_trials, shaped_pose
 from .sweeps import Sweep, swept
 

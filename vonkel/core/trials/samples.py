@@ -11,8 +11,8 @@ import numpy as np
 
 from ..character import Character, Joint, opposite_name
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector
+from ..poses import WorldTurns, facing, pose_from_turns, trial_poses
 from ..rig import Pose
-from .poses import WorldTurns, facing, pose_from_turns, trial_poses
 
 # Degrees about a joint's own x (twist), y and z (hinge) where no limits are set; common practice.
 RANGES: tuple[tuple[tuple[str, ...], tuple[tuple[float, float], ...]], ...] = (

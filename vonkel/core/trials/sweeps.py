@@ -16,7 +16,7 @@ from ..derived import derived
 from ..errors import VonkelError
 from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector
 from ..joints.freedom import by_table
-from .poses import WorldTurns, build_of
+from ..poses import WorldTurns, build_of
 
 STEPS = 9  # angles of a sweep, ends included
 LEAST = np.radians(8.0)  # an axis that is freer than this is swept

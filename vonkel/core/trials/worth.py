@@ -8,13 +8,13 @@ import numpy as np
 
 from ..character import Character
 from ..derived import ALL, derived
+from ..poses import pose_from_turns, trial_poses
 from ..rig import Pose
 from ..skin import Deformer
 from ..skin.deform import HANDED
 from ..skin.edits import taken_off
 from ..skin.strays import Stray, strays_of
 from .measure import Measurer
-from .poses import pose_from_turns, trial_poses
 
 MOST = 16  # rows that are tried
 

@@ -32,7 +32,13 @@ function binding(b, skin) {
   const form = stepForm(b, "skin.bind", {
     label: skin ? "Bind again" : "Bind",
     kind: skin ? "small" : "mend",
-    fields: { influences: "influences", falloff: "falloff", by: "how", cells: "cells (0: chosen)" },
+    fields: {
+      influences: "influences",
+      falloff: "falloff",
+      by: "how",
+      cells: "cells (0: chosen)",
+      eased: "ease it for poses",
+    },
     values: { influences: skin?.influences ?? 4 },
     fixed: () => ({ method: skin?.method ?? "dual", falloffs: b.ui.falloffs }),
     more: { influences: { "aria-label": "influences a point" } },

@@ -17,11 +17,11 @@ from typing import Any
 
 import numpy as np
 
-from ..character import Character, Joint, opposite_name
-from ..derived import derived
-from ..geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
-from ..joints.orient import bend_angle, bone_child, bone_frame
-from ..rig import Pose, compile_rig
+from .character import Character, Joint, opposite_name
+from .derived import derived
+from .geometry.rotations import matrix_from_quaternion, matrix_from_rotation_vector, turn_between, unit
+from .joints.orient import bend_angle, bone_child, bone_frame
+from .rig import Pose, compile_rig
 
 WorldTurns = dict[str, np.ndarray]  # joint → rotation (3, 3) in the rest world's axes, on top of its parent's
 Asked = dict[str, dict[str, Any]]  # stem of a joint's name or role → how it is turned

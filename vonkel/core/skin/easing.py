@@ -1,0 +1,238 @@
+"""Skin eased where ordinary poses would pull it too long.
+
+How far a hold fades is said by how thick the body is; how far it must fade, by how far a pose takes two joints apart.  What
+an edge is too long by in its worst pose is a want, in metres; wants fall off along the skin, and rows are averaged with
+their neighbours' in the measure of them, until nothing is too long.  Rows never hold more joints than they may: weights
+found for more and cut afterwards tear again where many joints meet.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from ..character import Character
+from ..compiled import compiled, compiled_loosely
+from ..poses import pose_from_turns, trial_poses
+from .bones import in_sizes
+from .deform import rest_inverses
+from .middle import Middle
+from .ways import edge_lengths
+
+LONG = 1.5  # times as long as at rest: what is longer in a pose is eased
+TORN = 1.9  # … and while there are edges longer than that it isn't done
+FALL = 1.0  # metres that a want loses for each along the skin
+EVEN = 2.0  # edge lengths of want at which a point is as its neighbours are
+SWEEPS = 2  # over the points between looking at the poses again
+ROUNDS, LAST = 20, 400  # of such looks: as many where skin is long, and at most where some is still torn
+LEFT = 3e-4  # the share of edges that may stay torn
+
+
+def moves_of(character: Character, joints: Sequence[str]) -> np.ndarray:
+    """(b, 12, p): what each ordinary pose does with what `joints` hold: rows of 3×4 matrices from rest, in sizes of the body."""
+    inverse, index = rest_inverses(character), [character.joint_index[n] for n in joints]
+    asked = [pose_from_turns(character, p.turns) for p in trial_poses(character) if p.ordinary]
+    moves = np.array([p.rigid_matrices(inverse)[index] for p in asked]).reshape(-1, len(joints), 3, 4)
+    moves[..., 3] = in_sizes(moves[..., 3], character.size)
+    moves[..., :3] = in_sizes(moves[..., :3], 1.0)
+    return np.ascontiguousarray(moves.reshape(len(moves), len(joints), 12).transpose(1, 2, 0))
+
+
+@dataclass(frozen=True)
+class Easing:
+    """points (n, 3), in sizes; moves (b, 12, p), see `moves_of`; middle: how far limbs may hold past it."""
+
+    points: np.ndarray
+    moves: np.ndarray
+    middle: Middle
+
+    def ease(
+        self, rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, again: bool = False,
+        other: np.ndarray | None = None, partner: np.ndarray | None = None, side: np.ndarray | None = None,
+    ) -> int:  # fmt: skip
+        """Rows index and weight (n, k) eased in place; how many points were, at most.
+
+        rows, cols: the neighbours of each point; again: only where skin is torn after all; other (n,), partner (b,), side (n,): how a body is mirrored that is (see
+        `settling.Mirror`): its right follows its left, whatever poses do with either.
+        """
+        n, bones = len(self.points), len(self.moves)
+        if other is None or partner is None or side is None:
+            other, partner, side = np.arange(n), np.arange(bones), np.ones(n, np.int64)
+        return int(
+            _eased(
+                self.points, rows, cols, edge_lengths(self.points, rows, cols), self.moves, index, weight, other, partner, side, *self.middle.legs,
+                LONG, TORN, FALL, EVEN, SWEEPS, 0 if again else ROUNDS, LAST, LEFT,
+            )
+        )  # fmt: skip
+
+
+@compiled_loosely
+def _posed(
+    i: Any, p: np.ndarray, moves: np.ndarray, index: np.ndarray, weight: np.ndarray, x: np.ndarray, y: np.ndarray, z: np.ndarray
+) -> None:  # fmt: skip
+    """Where all poses take a point: x, y, z (n, p), its own rows written."""
+    x[i], y[i], z[i] = 0.0, 0.0, 0.0
+    a, b, c = p[i, 0], p[i, 1], p[i, 2]
+    for k in range(index.shape[1]):
+        w, m = weight[i, k], moves[index[i, k]]
+        if w > 0.0:
+            for q in range(m.shape[1]):
+                x[i, q] += w * (m[0, q] * a + m[1, q] * b + m[2, q] * c + m[3, q])
+                y[i, q] += w * (m[4, q] * a + m[5, q] * b + m[6, q] * c + m[7, q])
+                z[i, q] += w * (m[8, q] * a + m[9, q] * b + m[10, q] * c + m[11, q])
+
+
+@compiled_loosely
+def _longest(i: Any, j: Any, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> float:
+    """The length of an edge in the pose that makes it longest."""
+    most = 0.0
+    for q in range(x.shape[1]):
+        most = max(most, (x[i, q] - x[j, q]) ** 2 + (y[i, q] - y[j, q]) ** 2 + (z[i, q] - z[j, q]) ** 2)
+    long: float = np.sqrt(most)
+    return long
+
+
+@compiled
+def _spread(want: np.ndarray, rows: np.ndarray, cols: np.ndarray, rest: np.ndarray, fall: float) -> None:
+    """Wants (n,) made to be nowhere less than a neighbour's less `fall` for each metre between them.  In place."""
+    n = len(want)
+    queue, waits = np.empty(n, np.int64), np.zeros(n, np.bool_)
+    head, tail = 0, 0
+    for i in range(n):
+        if want[i] > 0.0:
+            queue[tail], waits[i] = i, True
+            tail += 1
+    while head < tail:
+        i = queue[head % n]
+        head, waits[i] = head + 1, False
+        for e in range(rows[i], rows[i + 1]):
+            j, left = cols[e], want[i] - fall * rest[e]
+            if left > want[j]:
+                want[j] = left
+                if not waits[j]:
+                    queue[tail % n], waits[j] = j, True
+                    tail += 1
+
+
+@compiled
+def _gathered(
+    i: Any, rows: np.ndarray, cols: np.ndarray, rest: np.ndarray, want: np.ndarray, even: float, index: np.ndarray, weight: np.ndarray,
+    leg: np.ndarray, most_of: np.ndarray, total: np.ndarray, some: np.ndarray,
+) -> int:  # fmt: skip
+    """A row averaged with its neighbours', each by how much is wanted there, into total (b,); which bones, into some (b,): how many."""
+    most, all_in = index.shape[1], 0.0
+    count = 0
+    for e in range(rows[i], rows[i + 1]):
+        all_in += min(1.0, 0.5 * (want[i] + want[cols[e]]) / (even * rest[e] + 1e-30))
+    part = 1.0 / max(all_in, 1.0)
+    for e in range(rows[i] - 1, rows[i + 1]):
+        j = i if e < rows[i] else cols[e]
+        t = 1.0 - part * all_in
+        if e >= rows[i]:
+            t = part * min(1.0, 0.5 * (want[i] + want[j]) / (even * rest[e] + 1e-30))
+        for k in range(most):
+            b, x = index[j, k], t * weight[j, k]
+            if x > 0.0:
+                if total[b] == 0.0:
+                    some[count] = b
+                    count += 1
+                total[b] += x
+    for m in range(most_of.shape[1]):
+        its = 0.0
+        for u in range(count):
+            if leg[some[u]] == m:
+                its += total[some[u]]
+        if most_of[i, m] < its < 1.0:  # the rest is 1 less what it holds
+            less = most_of[i, m] * (1.0 - its) / ((1.0 - most_of[i, m]) * its)
+            for u in range(count):
+                if leg[some[u]] == m:
+                    total[some[u]] *= less
+    return count
+
+
+@compiled
+def _kept(i: Any, total: np.ndarray, some: np.ndarray, count: int, partner: np.ndarray, pairs: bool, index: np.ndarray, weight: np.ndarray) -> None:  # fmt: skip
+    """The strongest of bones some (count) into row i; with `pairs`, partners alike, and never one without the other."""
+    most, used, whole = index.shape[1], 0, 0.0
+    if pairs:
+        for u in range(count):
+            b = some[u]
+            if total[partner[b]] == 0.0:  # all of it on one side
+                some[count] = partner[b]
+                count += 1
+            if partner[b] > b or total[partner[b]] == 0.0:
+                total[b] = total[partner[b]] = 0.5 * (total[b] + total[partner[b]])
+    while used < most:
+        best = -1
+        for u in range(count):
+            b = some[u]
+            room = 2 if pairs and partner[b] != b else 1
+            if total[b] > 0.0 and room <= most - used and (best < 0 or (total[b], -b) > (total[best], -best)):
+                best = b
+        if best < 0:
+            break
+        for b in (best, partner[best]) if pairs and partner[best] != best else (best, best):
+            if total[b] > 0.0:
+                index[i, used], weight[i, used] = b, total[b]
+                whole += total[b]
+                total[b] = 0.0
+                used += 1
+    for u in range(count):
+        total[some[u]] = 0.0
+    for k in range(most):
+        if k < used:
+            weight[i, k] /= whole
+        else:
+            index[i, k], weight[i, k] = index[i, 0], 0.0
+
+
+@compiled
+def _eased(
+    p: np.ndarray, rows: np.ndarray, cols: np.ndarray, rest: np.ndarray, moves: np.ndarray, index: np.ndarray, weight: np.ndarray,
+    other: np.ndarray, partner: np.ndarray, side: np.ndarray, leg: np.ndarray, most_of: np.ndarray, long: float, torn: float,
+    fall: float, even: float, sweeps: int, rounds: int, last: int, left: float,
+) -> Any:  # fmt: skip
+    n, poses = len(p), moves.shape[2]
+    x, y, z = np.empty((n, poses)), np.empty((n, poses)), np.empty((n, poses))
+    for point in range(n):
+        _posed(point, p, moves, index, weight, x, y, z)
+    own, bad, want = np.zeros(n), np.zeros(n, np.int64), np.zeros(n)
+    look, near = np.arange(n), np.zeros(n, np.bool_)
+    total, some = np.zeros(len(moves)), np.empty(len(moves) + 1, np.int64)
+    reached = 0  # points at most
+    for turn in range(last):
+        if turn == rounds:  # from now on only what is torn
+            look = np.arange(n)
+        for i in look:
+            own[i], bad[i] = 0.0, 0
+            for e in range(rows[i], rows[i + 1]):
+                now = _longest(i, cols[e], x, y, z)
+                if now > torn * rest[e]:
+                    bad[i] += 1
+                if turn < rounds or now > torn * rest[e]:
+                    own[i] = max(own[i], now - long * rest[e])
+        for point in range(n):
+            want[point] = max(own[point], own[other[point]])
+        if want.max() <= 0.0 or (turn >= rounds and bad.sum() <= left * len(cols)):
+            break
+        _spread(want, rows, cols, rest, fall)
+        todo = np.flatnonzero((want > 0.0) & (side >= 0))
+        for sweep in range(sweeps):
+            for i in todo if (sweep + turn) % 2 == 0 else todo[::-1]:
+                count = _gathered(i, rows, cols, rest, want, even, index, weight, leg, most_of, total, some)
+                _kept(i, total, some, count, partner, side[i] == 0, index, weight)
+                for k in range(index.shape[1]):
+                    index[other[i], k], weight[other[i], k] = partner[index[i, k]], weight[i, k]
+        near[:] = False
+        for i in todo:
+            for m in (i, other[i]):
+                _posed(m, p, moves, index, weight, x, y, z)
+                near[m] = True
+                for e in range(rows[m], rows[m + 1]):
+                    near[cols[e]] = True
+        look = np.flatnonzero(near)
+        reached = max(reached, len(todo))
+    return reached
