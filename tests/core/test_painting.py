@@ -435,7 +435,7 @@ def test_heat_warms_what_is_seen_and_sums_to_one(otter):
     warm = bind_skin(otter, by="heat")
     table = table_of(warm)
     assert np.abs(table.sums() - 1).max() < 1e-5
-    forearm = table_of(otter).of("forearm_L") > 0.9
+    forearm = table_of(otter).of("forearm_L") > 0.8
     assert forearm.sum() > 30 and table.of("forearm_L")[forearm].mean() > 0.6
     assert table.of("forearm_R")[forearm].max() < 0.01 and table.of("thigh_L")[forearm].max() < 0.1
 

@@ -24,6 +24,7 @@ from vonkel.core.weights import table_of, with_table
 from vonkel.readings import findings
 
 SEEDS = range(4)
+ALMOST = 0.8  # a point that a joint holds by more is its own
 ASIDE = 0.03  # of its limb: how far a joint is moved aside
 LIMBS = ("forearm", "shin", "hand", "foot", "neck", "chain", "fin_2", "abdomen")
 
@@ -41,7 +42,7 @@ def _bone(c: Character, rng: np.random.Generator) -> str | None:
     assert c.skin is not None
     own = [
         j.name for j in c.joints
-        if j.role.startswith(LIMBS) and j.name in c.skin.joints and j.parent in c.skin.joints and table_of(c).of(j.name).max() > 0.9
+        if j.role.startswith(LIMBS) and j.name in c.skin.joints and j.parent in c.skin.joints and table_of(c).of(j.name).max() > ALMOST
     ]  # fmt: skip
     return str(rng.choice(own)) if own else None
 
@@ -52,7 +53,7 @@ def left_behind(c: Character, rng: np.random.Generator) -> Character | None:
     if joint is None or c.skin is None:
         return None
     table = table_of(c)
-    point = int(rng.choice(np.flatnonzero(table.of(joint) > 0.9)))
+    point = int(rng.choice(np.flatnonzero(table.of(joint) > ALMOST)))
     root = max(c.skin.joints, key=lambda n: -len(_above(c, n)))
     return with_table(c, table.given_rows(np.array([point]), root))
 

@@ -28,10 +28,8 @@ FAR = 3.6  # lengths that a hold reaches at most
 MOST = 6  # bones that may hold a point while weights are made
 PASSES, EXACT, STEPS = 2, 1e-1, 200  # solves one after the other; where a solve stops: relative residual, steps
 ROUNDS = 2  # of evening at the end, over edges
-# What two limbs contest goes to the bone they hang from: where that one weighs so much, so large a share of it, of what is
-# more than so much.  Between two sides less has to, as a seat tears where it stays with the hips; on a body that is the same on both
-# limbs let go beyond its middle, too.
-HANDED, ACROSS, ACROSS_EVEN = (0.3, 0.8, 0.0), (0.5, 0.6, 0.0), (0.6, 0.5, 0.04)
+# What two fingers contest goes to the bone they hang from: so large a share of it where that one weighs so much.
+WHOLE, HANDED = 0.3, 0.8
 
 
 @dataclass
@@ -90,7 +88,7 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
     with ThreadPoolExecutor(2) as pool:  # the loops let other threads run; bones don't share anything
         list(pool.map(solve, spans))
     _made_whole(count, weight)
-    _handed_over(bone, count, weight, _common(reach.parent, reach.side), reach.side, HANDED, ACROSS)
+    _handed_over(bone, count, weight, _common(reach.parent, reach.side), WHOLE, HANDED)
     return Holds(bone, count, _evened(rows, cols, bone, count, weight, ROUNDS))
 
 
@@ -391,8 +389,8 @@ def _made_whole(count: np.ndarray, weight: np.ndarray) -> None:
 
 
 def _common(parent: np.ndarray, side: np.ndarray) -> np.ndarray:
-    """(b, b) int32: the bone from which two bones of different limbs both hang; −1 where one holds the other, or either is on
-    the trunk: there blending softly matters more."""
+    """(b, b) int32: the bone from which two bones of one side both hang; −1 where one holds the other, where they are of two sides, or
+    either is on the trunk: there blending softly matters more."""
     count = len(parent)
     lines = []
     for b in range(count):
@@ -405,7 +403,7 @@ def _common(parent: np.ndarray, side: np.ndarray) -> np.ndarray:
     for i in limbs:
         mine = set(lines[i])
         for j in limbs:
-            if j not in mine:
+            if side[j] == side[i] and j not in mine:
                 met = next((x for x in lines[j] if x in mine), -1)
                 out[i, j] = met if met != i else -1
     return out
@@ -413,12 +411,11 @@ def _common(parent: np.ndarray, side: np.ndarray) -> np.ndarray:
 
 @compiled
 def _handed_over(
-    bone: np.ndarray, count: np.ndarray, weight: np.ndarray, common: np.ndarray, side: np.ndarray,
-    here: tuple[float, float, float], across: tuple[float, float, float],
-) -> None:  # fmt: skip
-    """What two limbs contest goes to the bone they both hang from, in the measure that it is there.  In place.
+    bone: np.ndarray, count: np.ndarray, weight: np.ndarray, common: np.ndarray, whole: float, handed: float
+) -> None:
+    """What two fingers contest goes to the bone they both hang from, in the measure that it is there.  In place.
 
-    Two fingers, two thighs: a point between them that both pull tears a web out of either.
+    A point between them that both pull tears a web out of either.
     """
     most = bone.shape[1]
     gains, loss = np.zeros(most, np.bool_), np.zeros(most)
@@ -428,8 +425,7 @@ def _handed_over(
         gains[:], loss[:] = False, 0.0
         for a in range(count[i]):
             for b in range(a + 1, count[i]):
-                whole, handed, left = here if side[bone[i, a]] == side[bone[i, b]] else across
-                over, x = common[bone[i, a], bone[i, b]], max(min(weight[i, a], weight[i, b]) - left, 0.0)
+                over, x = common[bone[i, a], bone[i, b]], min(weight[i, a], weight[i, b])
                 if over < 0 or x <= 0.0:
                     continue
                 for k in range(count[i]):
