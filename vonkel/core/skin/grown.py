@@ -1,7 +1,7 @@
 """Where limbs have grown together: skin that joins bones which are far from each other along the bones.
 
 A forearm that lies against the trunk in a sculpt, or two shins in one column, are one surface there.  No weights let them
-part without tearing what is between them, so whoever binds such a mesh should know before it shows in a pose.
+part without drawing along, or tearing, what is between them, so whoever binds such a mesh should know before it shows in a pose.
 """
 
 from __future__ import annotations

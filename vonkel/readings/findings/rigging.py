@@ -232,7 +232,7 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         words += f"; and {len(seams) - 4} more" if len(seams) > 4 else ""
         yield Finding(
             station="skin", level="note", title=f"Skin joins limbs that should part in {counted(len(seams), 'place', 'places')}",
-            detail=f"{words}. No weights keep that from tearing when they move away from each other: bring in a mesh in which they stand apart.",
+            detail=f"{words}. When they move away from each other the flesh beside is drawn along, or tears: bring in a mesh in which they stand apart.",
             joints=list(dict.fromkeys(n for s in seams for n in s.joints)), points=some(np.concatenate([s.points for s in seams])),
         )  # fmt: skip
 
