@@ -21,7 +21,7 @@ from vonkel.core.skin import Deformer, blending
 from vonkel.core.skin import bind as binding
 from vonkel.core.skin.bind import bind_skin, weights_of
 from vonkel.core.skin.bones import bones_of, reach_of
-from vonkel.core.skin.coarse import coarse
+from vonkel.core.skin.coarse import DENSE, coarse
 from vonkel.core.skin.easing import Easing
 from vonkel.core.skin.grown import grown_together
 from vonkel.core.skin.middle import Middle
@@ -187,9 +187,8 @@ def test_the_way_along_bones_counts_what_does_not_deform():
     assert grown_together(helper) == ()
 
 
-def test_a_denser_mesh_gets_the_same_skin():
-    """The same shape, every face cut in four, and bound by fewer points than it has."""
-    c = at_rest("larva")[1]
+def finer(c):
+    """The same shape, every face cut in four."""
     tri = skin_triangles(c)
     n = len(c.points)
     edges, of = np.unique(np.sort(tri[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), 1), axis=0, return_inverse=True)
@@ -199,10 +198,21 @@ def test_a_denser_mesh_gets_the_same_skin():
     )
     points = np.concatenate([c.points, c.points[edges].mean(1)])
     mesh = RawMesh(points, np.arange(0, 3 * len(faces) + 1, 3), faces.ravel(), np.zeros(len(faces), np.int64), ["body"])
-    fine = character_from_mesh(mesh, "fine").with_(joints=c.joints, plan=c.plan)
+    return character_from_mesh(mesh, "fine").with_(joints=c.joints, plan=c.plan)
+
+
+def test_a_dense_mesh_is_eased_on_fewer_points_and_mended_on_its_own():
+    figures = judged(*bound(finer(at_rest("porter")[1])))
+    assert figures.points > 2 * DENSE and figures.islands == 0 and figures.other_leg < 0.05, figures.line()
+    assert max(figures.torn.values()) < 0.001 and figures.jump < 0.3, figures.line()
+
+
+def test_a_denser_mesh_gets_the_same_skin():
+    """The same shape, every face cut in four, and bound by fewer points than it has."""
+    fine = finer(at_rest("larva")[1])
     made, _ = skin("larva")
     denser = bind_skin(fine)
-    body = slice(*c.part("body").points)
+    body = slice(*made.part("body").points)
     far = np.abs(dense(denser)[body] - dense(made)[body]).max(1)
     assert far.mean() < 0.03 and np.quantile(far, 0.99) < 0.08
     fewer = coarse(fine.points, skin_triangles(fine), 3000)

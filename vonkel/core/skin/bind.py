@@ -151,15 +151,18 @@ def weights_through_volume(s: Surface) -> csr_matrix:
         near = _nearest_bones(ways.points[lost] * size, s.bones)
         held = (held + csr_matrix((np.ones(len(near)), (lost, near)), held.shape)).tocsr()
     tell(0.8, "easing what ordinary poses stretch")
-    middle = Middle.of(ways.points, np.where(own >= 0, reach.bone[np.maximum(own, 0)], -1), reach)
-    mirror = mirror_of(ways.points, reach.partner, 1.0)
-    easing = Easing(ways.points, moves_of(s.character, [b.joint for b in s.bones]), middle) if s.eased else None
+    moves = moves_of(s.character, [b.joint for b in s.bones]) if s.eased else None
+    owner = np.where(own >= 0, reach.bone[np.maximum(own, 0)], -1)
+    middle, mirror = Middle.of(ways.points, owner, reach), mirror_of(ways.points, reach.partner, 1.0)
+    easing = None if moves is None else Easing(ways.points, moves, middle)
     held = both_sides_alike(middle.let_go(held), mirror)
     held = settled(ways.rows, ways.cols, ways.piece, held, s.influences, mirror, easing)
     if fewer:
         mesh, mirror = topology_of_triangles(triangles, len(points)), mirror_of(points, reach.partner, 1.0)
+        middle = Middle.of(points, owner[fewer.of], reach)
+        easing = None if moves is None else Easing(points, moves, middle, mend=True)
         held = both_sides_alike((fewer.carry @ held).tocsr(), mirror)
-        held = settled(*neighbours(mesh), mesh.islands, held, s.influences, mirror)
+        held = settled(*neighbours(mesh), mesh.islands, held, s.influences, mirror, easing)
     return held[of]
 
 

@@ -15,17 +15,18 @@ from scipy.sparse.csgraph import connected_components
 
 from ..geometry.measures import area
 
-DENSE = 60_000  # points from which on a mesh is bound by fewer
+DENSE = 36_000  # points from which on a mesh is bound by fewer
 WANTED = 24_000  # how many those are, about
 PER_CELL = 1.5  # cells of edge a that a surface of a² runs through
 
 
 @dataclass(frozen=True)
 class Coarse:
-    """points (m, 3), triangles (t, 3) of the coarser mesh; carry (n, m): what each point takes from those, rows summing to one."""
+    """points (m, 3), triangles (t, 3) of the coarser mesh; of (n,) which of its points each stands for; carry (n, m): what each point takes from those, rows summing to one."""
 
     points: np.ndarray
     triangles: np.ndarray
+    of: np.ndarray
     carry: csr_matrix
 
 
@@ -43,7 +44,7 @@ def coarse(points: np.ndarray, triangles: np.ndarray, wanted: int = WANTED) -> C
     tri = of[triangles]
     tri = tri[(tri != np.roll(tri, 1, axis=1)).all(1)]
     tri = tri[np.unique(np.sort(tri, 1), axis=0, return_index=True)[1]]
-    return Coarse(middle, tri.astype(np.int64), _carry(points, of, middle, i, j, edge))
+    return Coarse(middle, tri.astype(np.int64), of, _carry(points, of, middle, i, j, edge))
 
 
 def _carry(

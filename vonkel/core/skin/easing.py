@@ -28,6 +28,7 @@ FALL = 1.0  # metres that a want loses for each along the skin
 EVEN = 2.0  # edge lengths of want at which a point is as its neighbours are
 SWEEPS = 2  # over the points between looking at the poses again
 ROUNDS, LAST = 20, 400  # of such looks: as many where skin is long, and at most where some is still torn
+MENDS = 80  # looks at most at a dense mesh whose skin was eased on fewer points
 LEFT = 3e-4  # the share of edges that may stay torn
 
 
@@ -43,11 +44,13 @@ def moves_of(character: Character, joints: Sequence[str]) -> np.ndarray:
 
 @dataclass(frozen=True)
 class Easing:
-    """points (n, 3), in sizes; moves (b, 12, p), see `moves_of`; middle: how far limbs may hold past it."""
+    """points (n, 3), in sizes; moves (b, 12, p), see `moves_of`; middle: how far limbs may hold past it; mend: only what is torn, of a
+    skin that was eased on fewer points."""
 
     points: np.ndarray
     moves: np.ndarray
     middle: Middle
+    mend: bool = False
 
     def ease(
         self, rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, again: bool = False,
@@ -64,7 +67,7 @@ class Easing:
         return int(
             _eased(
                 self.points, rows, cols, edge_lengths(self.points, rows, cols), self.moves, index, weight, other, partner, side, *self.middle.legs,
-                LONG, TORN, FALL, EVEN, SWEEPS, 0 if again else ROUNDS, LAST, LEFT,
+                LONG, TORN, FALL, EVEN, SWEEPS, 0 if again or self.mend else ROUNDS, MENDS if self.mend else LAST, LEFT,
             )
         )  # fmt: skip
 
