@@ -260,7 +260,7 @@ def test_fingers_of_a_wing_are_one_each_and_left_is_left():
     assert max(told[f"toe_end_{s}"] for s in "LR") < 0.12
 
 
-@pytest.mark.parametrize("seed", (302, 304, 311))
+@pytest.mark.parametrize("seed", (302, 303, 304))
 def test_a_wings_arm_follows_the_thickest_of_what_is_stretched(seed):
     """Its bones lie in the arm's flesh, not in the membrane that shortens the way."""
     body = posed("bat", seed, 0.85)

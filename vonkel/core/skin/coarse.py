@@ -22,7 +22,8 @@ PER_CELL = 1.5  # cells of edge a that a surface of a² runs through
 
 @dataclass(frozen=True)
 class Coarse:
-    """points (m, 3), triangles (t, 3) of the coarser mesh; of (n,) which of its points each stands for; carry (n, m): what each point takes from those, rows summing to one."""
+    """points (m, 3), triangles (t, 3) of the coarser mesh; of (n,) the one of its points that stands for each; carry (n, m): what
+    each point takes from those, rows summing to one."""
 
     points: np.ndarray
     triangles: np.ndarray
