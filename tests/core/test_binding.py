@@ -68,7 +68,7 @@ def test_easing_holds_in_poses_that_it_was_not_made_for(name):
 
 
 def test_easing_leaves_what_no_pose_stretches():
-    """Two bones on a strip, turned by little: not a bit is changed; turned by much, the hold fades farther and no edge is too long."""
+    """Two bones on a strip, pulled apart by little: not a bit is changed; by much, the hold fades farther and no edge is too long."""
     n = 41
     points = np.stack([np.linspace(0, 1, n), np.zeros(n), np.zeros(n)], 1)
     rows = np.cumsum([0, 1, *[2] * (n - 2), 1])

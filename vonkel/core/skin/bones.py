@@ -107,7 +107,8 @@ class Reach:
     start, way (s, 3): where a segment begins and what leads to its end; square (s,) its squared length; bone (s,) the
     bone it belongs to; parent (b,) the nearest bone above (−1: none); side (b,) −1 right, 0, 1 left; partner (b,) the
     mirrored bone, or −1 throughout where bones aren't symmetric about x = 0; root (b,) the first bone of the limb that each is in, across
-    (b,) the bone that goes by that one's name on the other side (−1, both: of no limb, or of one without an opposite); leg (b,) bool whether it is a thigh or below one; sheet (b,) bool whether it moves a membrane;
+    (b,) the bone that goes by that one's name on the other side (−1, both: of no limb, or of one without an opposite);
+    leg (b,) bool whether it is a thigh or below one; sheet (b,) bool whether it moves a membrane;
     radius (s,) metres where a limb's radius is known beforehand (both jaws, whose borders lie between them), 0 elsewhere;
     span (b,) metres that limit how far its holds fade: its longest segment, or for a jaw the thickness of its lip.
     """

@@ -121,6 +121,12 @@ def _spread(want: np.ndarray, rows: np.ndarray, cols: np.ndarray, rest: np.ndarr
 
 
 @compiled
+def _evened(i: Any, j: Any, want: np.ndarray, rest: float, even: float) -> Any:
+    """How far one end of an edge is to become as the other, from 0 to 1."""
+    return min(1.0, 0.5 * (want[i] + want[j]) / (even * rest + 1e-30))
+
+
+@compiled
 def _gathered(
     i: Any, rows: np.ndarray, cols: np.ndarray, rest: np.ndarray, want: np.ndarray, even: float, index: np.ndarray, weight: np.ndarray,
     leg: np.ndarray, most_of: np.ndarray, total: np.ndarray, some: np.ndarray,
@@ -129,13 +135,13 @@ def _gathered(
     most, all_in = index.shape[1], 0.0
     count = 0
     for e in range(rows[i], rows[i + 1]):
-        all_in += min(1.0, 0.5 * (want[i] + want[cols[e]]) / (even * rest[e] + 1e-30))
+        all_in += _evened(i, cols[e], want, rest[e], even)
     part = 1.0 / max(all_in, 1.0)
     for e in range(rows[i] - 1, rows[i + 1]):
         j = i if e < rows[i] else cols[e]
         t = 1.0 - part * all_in
         if e >= rows[i]:
-            t = part * min(1.0, 0.5 * (want[i] + want[j]) / (even * rest[e] + 1e-30))
+            t = part * _evened(i, j, want, rest[e], even)
         for k in range(most):
             b, x = index[j, k], t * weight[j, k]
             if x > 0.0:
@@ -157,8 +163,11 @@ def _gathered(
 
 
 @compiled
-def _kept(i: Any, total: np.ndarray, some: np.ndarray, count: int, partner: np.ndarray, pairs: bool, index: np.ndarray, weight: np.ndarray) -> None:  # fmt: skip
-    """The strongest of bones some (count) into row i; with `pairs`, partners alike, and never one without the other."""
+def keep_strongest(
+    i: Any, total: np.ndarray, some: np.ndarray, count: Any, partner: np.ndarray, pairs: bool, index: np.ndarray, weight: np.ndarray
+) -> None:  # fmt: skip
+    """The strongest of bones some (count) into row i, by what total (b,) says, which is zero afterwards; with `pairs`, partners alike, and
+    never one without the other."""
     most, used, whole = index.shape[1], 0, 0.0
     if pairs:
         for u in range(count):
@@ -226,7 +235,7 @@ def _eased(
         for sweep in range(sweeps):
             for i in todo if (sweep + turn) % 2 == 0 else todo[::-1]:
                 count = _gathered(i, rows, cols, rest, want, even, index, weight, leg, most_of, total, some)
-                _kept(i, total, some, count, partner, side[i] == 0, index, weight)
+                keep_strongest(i, total, some, count, partner, side[i] == 0, index, weight)
                 for k in range(index.shape[1]):
                     index[other[i], k], weight[other[i], k] = partner[index[i, k]], weight[i, k]
         near[:] = False

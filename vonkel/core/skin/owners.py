@@ -10,6 +10,8 @@ character meshes (from memory); radii, one search for all bones, and borders wit
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -231,6 +233,16 @@ def _measured(
 
 
 @compiled
+def _in_radii(
+    p: np.ndarray, start: np.ndarray, way: np.ndarray, square: float, radii: np.ndarray, thick: float, past: float
+) -> Any:
+    """How far a place is from a segment, counted in the radius of its limb there."""
+    d, t = to_segment(p, start, way, square)
+    over = past_end(p, start, way, square)
+    return np.sqrt(d * d + past * over * over) / min(radius_at(radii, t), thick)
+
+
+@compiled
 def _settle(
     points: np.ndarray,
     thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, key: np.ndarray, start: np.ndarray, way: np.ndarray,
@@ -245,9 +257,8 @@ def _settle(
     best, plain = key.copy(), np.zeros(n, np.bool_)
     for i in range(n):
         if own[i] >= 0:
-            d, t = to_segment(points[i], start[own[i]], way[own[i]], square[own[i]])
-            over = past_end(points[i], start[own[i]], way[own[i]], square[own[i]])
-            k = np.sqrt(d * d + past * over * over) / min(radius_at(radii[own[i]], t), thick[i])
+            s = own[i]
+            k = _in_radii(points[i], start[s], way[s], square[s], radii[s], thick[i], past)
             plain[i] = key[i] <= 1.02 * k + 0.02
             if plain[i]:
                 best[i] = k
@@ -261,9 +272,7 @@ def _settle(
                 s = own[cols[e]]
                 if s < 0 or s == own[i] or not plain[cols[e]]:
                     continue
-                d, t = to_segment(points[i], start[s], way[s], square[s])
-                over = past_end(points[i], start[s], way[s], square[s])
-                k = np.sqrt(d * d + past * over * over) / min(radius_at(radii[s], t), thick[i])
+                k = _in_radii(points[i], start[s], way[s], square[s], radii[s], thick[i], past)
                 if k < best[i] - 1e-9:
                     best[i], own[i], plain[i], changed = k, s, True, True
         if not changed:

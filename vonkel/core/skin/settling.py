@@ -10,7 +10,7 @@ from scipy.sparse import csr_matrix
 
 from ..compiled import compiled
 from ..weights import WeightTable
-from .easing import Easing
+from .easing import Easing, keep_strongest
 
 JUMP, CALMING = 0.25, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
 PATIENT, AT_LAST = 10, 0.36  # rounds after which only what differs by more than this is evened with one another
@@ -145,52 +145,30 @@ def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, owner: np.nda
 
 @compiled
 def _mean_row(
-    i: Any, rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, own: float, skip: np.ndarray, total: np.ndarray
+    i: Any, rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, own: float, skip: np.ndarray,
+    total: np.ndarray, who: np.ndarray,
 ) -> bool:  # fmt: skip
     """A point's row averaged with its neighbours', over all their bones, strongest first: into its own row.
 
     skip (n,): neighbours that don't count.
-    total (b,): room, zero before and after.
+    total (b,) and who (b,): room, total zero before and after.
     """
-    most = index.shape[1]
-    some = 0.0
-    for k in range(most):
-        total[index[i, k]] += own * (rows[i + 1] - rows[i]) * weight[i, k]
-        some += own * weight[i, k]
-    for e in range(rows[i], rows[i + 1]):
-        j = cols[e]
-        if not skip[j]:
-            for k in range(most):
-                total[index[j, k]] += weight[j, k]
-                some += weight[j, k]
-    if some <= 0.0:
-        return False
-    best, value = np.full(most + 1, -1), np.zeros(most + 1)
+    count = 0
     for e in range(rows[i] - 1, rows[i + 1]):
         j = i if e < rows[i] else cols[e]
-        for k in range(most):
-            b = index[j, k]
-            x = total[b]
-            if x <= 0.0:
-                continue
-            total[b] = 0.0
-            m = most
-            if x < value[m] or (x == value[m] and (best[m] >= 0 and b > best[m])):
-                continue
-            while m > 0 and (x > value[m - 1] or (x == value[m - 1] and b < best[m - 1])):
-                best[m], value[m] = best[m - 1], value[m - 1]
-                m -= 1
-            best[m], value[m] = b, x
-    whole = 0.0
-    for k in range(most):
-        whole += value[k]
-    for k in range(most):
-        if best[k] < 0:
-            index[i, k], weight[i, k] = best[0], 0.0
-        else:
-            index[i, k] = best[k]
-            weight[i, k] = value[k] / whole
-    return True
+        if j != i and skip[j]:
+            continue
+        share = own * (rows[i + 1] - rows[i]) if j == i else 1.0
+        for k in range(index.shape[1]):
+            b, x = index[j, k], share * weight[j, k]
+            if x > 0.0:
+                if total[b] == 0.0:
+                    who[count] = b
+                    count += 1
+                total[b] += x
+    if count:
+        keep_strongest(i, total, who, count, who, False, index, weight)
+    return count > 0
 
 
 @compiled
@@ -198,14 +176,14 @@ def _flooded(
     rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, off: np.ndarray, bones: int
 ) -> None:
     """Rows of the points `off` taken from the neighbours that aren't, inwards from the shore; never the strongest as before."""
-    total = np.zeros(bones)
+    total, who = np.zeros(bones), np.empty(bones, np.int64)
     todo = np.flatnonzero(off)
     while len(todo) > 0:
         done = np.zeros(len(todo), np.bool_)
         for u in range(len(todo)):
             i = todo[u]
             owner = index[i, 0]
-            done[u] = _mean_row(i, rows, cols, index, weight, 0.0, off, total)
+            done[u] = _mean_row(i, rows, cols, index, weight, 0.0, off, total, who)
             if done[u] and index.shape[1] > 1 and index[i, 0] == owner and weight[i, 1] > 0.0:
                 weight[i, 0], weight[i, 1] = weight[i, 1], 0.5 * weight[i, 1]
                 index[i, 0], index[i, 1] = index[i, 1], owner
@@ -262,7 +240,7 @@ def _calmed(
     """Where a weight changes by more than `most` along an edge both ends are evened, in place, until none does."""
     n = len(index)
     todo, near, look = np.zeros(n, np.bool_), np.zeros(n, np.bool_), np.arange(n)
-    none, total = np.zeros(n, np.bool_), np.zeros(bones)
+    none, total, who = np.zeros(n, np.bool_), np.zeros(bones), np.empty(bones, np.int64)
     for turn in range(rounds):
         todo[:] = False
         if turn == PATIENT:
@@ -293,7 +271,7 @@ def _calmed(
                         none[j] = not (_jump(i, j, index0, weight0, most) or _jump(j, i, index0, weight0, most))
                         some += not none[j]
                     own = some / (rows[i + 1] - rows[i])
-                if _mean_row(i, rows, cols, index0, weight0, own, none, total):
+                if _mean_row(i, rows, cols, index0, weight0, own, none, total, who):
                     index[i], weight[i] = index0[i], weight0[i]
                 index0[i], weight0[i] = one_index, one_weight
                 for e in range(rows[i], rows[i + 1]):
