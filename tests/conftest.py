@@ -69,9 +69,41 @@ def otter(otter_mesh: Character) -> Character:
     return add_shape(rigged, "mouth open", opened)
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Files that drive a browser come first: what is short fills up the time that is left on either core."""
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--whole", action="store_true", help="also what takes long and is otherwise sampled")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    config.addinivalue_line(
+        "markers", "sampled(n): takes long on each of its cases; n of them run unless --whole is given"
+    )
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Files that drive a browser come first: what is short fills up the time that is left on either core.  Of what takes
+    long on many cases, the first and others evenly between."""
     items.sort(key=lambda item: "web/test_browser" not in str(item.path))
+    if config.getoption("--whole"):
+        return
+    cases: dict[str, list[pytest.Item]] = {}
+    for item in items:
+        if item.get_closest_marker("sampled"):
+            cases.setdefault(item.nodeid.split("[")[0], []).append(item)
+    left_out: list[pytest.Item] = []
+    for several in cases.values():
+        wanted = several[0].get_closest_marker("sampled").args[0]
+        kept = {i * len(several) // wanted for i in range(wanted)}
+        left_out += [item for i, item in enumerate(several) if i not in kept]
+    if left_out:
+        config.hook.pytest_deselected(items=left_out)
+        gone = set(left_out)
+        items[:] = [item for item in items if item not in gone]
+
+
+@pytest.fixture(scope="session")
+def whole(pytestconfig: pytest.Config) -> bool:
+    """Whether everything is to be tried at its full length."""
+    return pytestconfig.getoption("--whole")
 
 
 class Server:
@@ -113,7 +145,11 @@ def server(tmp_path_factory: pytest.TempPathFactory):
     running.kill()
 
 
-CHROMIUM = ["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking"]
+CHROMIUM = [
+    *("--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking"),
+    # Only WebGL goes through the drawing in software that stands for a GPU: pages and canvases are quicker without.
+    *("--disable-gpu-rasterization", "--disable-accelerated-2d-canvas", "--disable-gpu-compositing"),
+]
 
 
 @pytest.fixture(scope="session")

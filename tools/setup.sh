@@ -1,5 +1,6 @@
 # Shared by ./run and ./test.  Each part is skipped when what it makes is newer than what it is made from.
 PYTHON="${PYTHON:-python3}"
+unset PYTHONDONTWRITEBYTECODE # the program is started dozens of times here, and half a start is compiling its own files
 
 fail() { echo "vonkel: $*" >&2; exit 1; }
 

@@ -541,6 +541,7 @@ def test_what_is_told_of_joints_has_a_number_for_every_name():
             )
 
 
+@pytest.mark.sampled(1)
 @pytest.mark.parametrize(
     ("draw", "seeds", "least"),
     [(lambda k: by_chance(k), range(9100, 9114), 20), (lambda k: of_chance(DRAWN[k % 6], k), range(9202, 9218), 20)],

@@ -113,7 +113,7 @@ LISTENERS = """() => { const counts = {};
   return { nodes: document.querySelectorAll('*').length, watchers: vonkel.watchers + vonkel.ui.watchers }; }"""
 
 
-def test_twenty_visits_to_each_station_leave_no_listener_and_no_memory(rooms):
+def test_many_visits_to_each_station_leave_no_listener_and_no_memory(rooms, whole):
     page = opened(rooms, "model")
     cdp = page.page.context.new_cdp_session(page.page)
     cdp.send("Performance.enable")
@@ -150,12 +150,12 @@ def test_twenty_visits_to_each_station_leave_no_listener_and_no_memory(rooms):
         visit()
     page.answered()
     listeners, nodes, heap, own = counted()
-    for _ in range(20):
+    for _ in range(20 if whole else 8):  # more than 5: one left behind by each visit is told either way
         visit()
     page.answered()
     after = counted()
     assert after[0] <= listeners + 5, f"listeners: {listeners} before, {after[0]} after"
-    assert after[1] <= nodes + 60, f"nodes: {nodes} before, {after[1]} after"
+    assert after[1] <= nodes + (60 if whole else 24), f"nodes: {nodes} before, {after[1]} after"
     assert after[3]["watchers"] == own["watchers"]
     assert after[2] <= heap + 4e6, f"memory: {heap:.0f} before, {after[2]:.0f} after"
 

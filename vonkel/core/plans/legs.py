@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.signal import find_peaks
 
 from ..character import Character
 from ..errors import StepRefused
@@ -14,6 +13,7 @@ from ..geometry.voxels import Solid, solid_from_mesh
 from . import landmarks as lm
 from .proportions import BIPED as P
 from .sketch import Sketch
+from .toes import toe_tips
 
 
 @dataclass
@@ -115,22 +115,9 @@ def lay_toes(character: Character, sketch: Sketch, ball: str, end: str, stem: st
     fine = solid_from_mesh(character.points, skin_triangles(character), cell, (low, high))
     if not len(fine.cells):
         return
-    front = np.where(fine.inside.any(1), np.arange(fine.inside.shape[2]), -1).max(1).astype(float)  # (x,) farthest z
-    peaks, told = find_peaks(np.r_[-1.0, front, -1.0], prominence=max(1.4, 0.03 * long / cell))
-    order = np.argsort(-told["prominences"])
-    order = order[:wanted] if wanted > 0 else order[:5]
-    if len(order) < 2:
-        return
-    made = 0
-    for k in sorted(order, key=lambda i: peaks[i]):
-        x = int(peaks[k]) - 1
-        z = int(front[x])
-        column = fine.inside[x, :, max(z - 1, 0) : z + 1].any(1)
-        y = float(low[1] + (np.flatnonzero(column).mean() + 0.5) * cell)
-        end_at = np.array([low[0] + (x + 0.5) * cell, y, low[2] + (z + 1) * cell])
+    for made, end_at in enumerate(toe_tips(fine, cell, low, long, wanted), 1):
         base = place + 0.35 * (end_at - place)
         base[0] = place[0] + 0.7 * (end_at[0] - place[0])  # toes run nearly side by side
         base = fine.kept(base)
         middle = fine.kept(0.45 * base + 0.55 * end_at)
-        made += 1
         sketch.put_chain(f"{stem}_{made}", ball, np.array([base, middle, end_at]), "_L", (1.0, 0, 0))

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
-from scipy.signal import find_peaks
 
 from ...character import Character
 from ...geometry.measures import lengths_along
@@ -18,6 +17,7 @@ from ..landmarks import Tip, at_length, way
 from ..proportions import BIPED as P
 from ..shapes import leaves_trunk
 from ..sketch import Sketch
+from ..toes import toe_tips
 from .body import Body, distances_from
 from .line import Line
 
@@ -227,18 +227,9 @@ def lay_toes_of(
     fine = solid_from_mesh(own, skin_triangles(character), cell, (low, high))
     if not len(fine.cells):
         return
-    front = np.where(fine.inside.any(1), np.arange(fine.inside.shape[2]), -1).max(1).astype(float)
-    peaks, told = find_peaks(np.r_[-1.0, front, -1.0], prominence=max(1.4, 0.03 * long / cell))
-    order = np.argsort(-told["prominences"])[: wanted if wanted > 0 else 5]
-    if len(order) < 2:
-        return
     side = ball[-2:]
-    out = sorted((int(peaks[i]) - 1 for i in order), reverse=side == "_R")
-    for number, x in enumerate(out, 1):
-        k = int(front[x])
-        column = fine.inside[x, :, max(k - 1, 0) : k + 1].any(1)
-        y = float(low[1] + (np.flatnonzero(column).mean() + 0.5) * cell)
-        end_at = np.array([low[0] + (x + 0.5) * cell, y, low[2] + (k + 1) * cell])
+    out = toe_tips(fine, cell, low, long, wanted)
+    for number, end_at in enumerate(out[::-1] if side == "_R" else out, 1):
         base = 0.35 * end_at
         base[0] = 0.7 * end_at[0]  # toes run nearly side by side
         base = fine.kept(base)
