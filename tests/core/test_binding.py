@@ -312,7 +312,10 @@ def test_holds_diffuse_as_a_direct_solver_says():
 def test_islands_are_patches_apart_from_the_largest():
     rows, cols = np.array([0, 1, 3, 5, 7, 9, 10]), np.array([1, 0, 2, 1, 3, 2, 4, 3, 5, 4])  # a line of six points
     owner, piece = np.array([7, 7, 4, 7, 4, 4]), np.zeros(6, int)
-    assert islands(rows, cols, piece, owner).tolist() == [False, False, True, True, False, False]
+    alike = np.ones(6)
+    assert islands(rows, cols, piece, alike, owner).tolist() == [False, False, True, True, False, False]
+    alike[3] = 3.0  # one point that stands for more surface than two
+    assert islands(rows, cols, piece, alike, owner).tolist() == [True, True, True, False, False, False]
 
 
 def test_an_island_yields_to_a_neighbour_that_others_outweigh_there():

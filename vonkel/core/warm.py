@@ -49,7 +49,7 @@ def warm() -> None:
 
     # a line of six points on which a bone holds a patch apart from its own: what tubes don't have
     rows, cols = np.array([0, 1, 3, 5, 7, 9, 10]), np.array([1, 0, 2, 1, 3, 2, 4, 3, 5, 4], np.int32)
-    settled(rows, cols, np.zeros(6, np.int32), csr_matrix(np.eye(2)[[0, 0, 1, 0, 1, 1]]), 2)
+    settled(rows, cols, np.zeros(6, np.int32), np.ones(6), csr_matrix(np.eye(2)[[0, 0, 1, 0, 1, 1]]), 2)
     from .rig import compile_rig
 
     for by in ("posed", "beforehand"):

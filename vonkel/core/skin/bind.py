@@ -28,7 +28,7 @@ from .heat import heat_weights
 from .middle import Middle
 from .owners import owners
 from .settling import Mirror, settled
-from .ways import neighbours, ways_of
+from .ways import neighbours, point_areas, ways_of
 
 USUAL_FALLOFF, USUAL_SMOOTH = 5.0, 20  # what a softness of 1 is said by
 
@@ -156,13 +156,15 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     middle, mirror = Middle.of(ways.points, owner, reach), mirror_of(ways.points, reach.partner, 1.0)
     easing = None if moves is None else Easing(ways.points, moves, middle)
     held = both_sides_alike(middle.let_go(held), mirror)
-    held = settled(ways.rows, ways.cols, ways.piece, held, s.influences, mirror, easing)
+    held = settled(ways.rows, ways.cols, ways.piece, ways.areas, held, s.influences, mirror, easing)
     if fewer:
         mesh, mirror = topology_of_triangles(triangles, len(points)), mirror_of(points, reach.partner, 1.0)
         middle = Middle.of(points, owner[fewer.of], reach)
         easing = None if moves is None else Easing(points, moves, middle, mend=True)
         held = both_sides_alike((fewer.carry @ held).tocsr(), mirror)
-        held = settled(*neighbours(mesh), mesh.islands, held, s.influences, mirror, easing)
+        held = settled(
+            *neighbours(mesh), mesh.islands, point_areas(points, triangles), held, s.influences, mirror, easing
+        )
     return held[of]
 
 

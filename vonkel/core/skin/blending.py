@@ -21,12 +21,13 @@ from .owners import PAST, most_radius
 from .ways import Ways, edge_lengths
 
 SOFT = 0.7  # of a limb's radius: how far each of the two passes spreads
+WEB = 0.015  # sizes: on a membrane, which has no thickness to tell it by, at least so far beside its own bones
 SHORT = 0.6  # the most of a bone's own length
 EDGES = 0.9  # the least, in mean edge lengths at a point
 WIDEN = 0.2  # metres by which the length may grow for each along the skin
 FAR = 3.6  # lengths that a hold reaches at most
 MOST = 6  # bones that may hold a point while weights are made
-PASSES, EXACT, STEPS = 2, 1e-1, 200  # solves one after the other; where a solve stops: relative residual, steps
+PASSES, EXACT, STEPS = 2, 1e-2, 200  # solves one after the other; where a solve stops: relative residual, steps
 ROUNDS = 2  # of evening at the end, over edges
 # What two fingers contest goes to the bone they hang from: so large a share of it where that one weighs so much.
 WHOLE, HANDED = 0.3, 0.8
@@ -62,6 +63,7 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
         *reach.lines,
         radii,
         reach.span[reach.bone],
+        np.where(reach.sheet[reach.bone], WEB, 0.0) * softness,
         SOFT * softness,
         SHORT,
         EDGES,
@@ -125,7 +127,7 @@ def _with_bridges(ways: Ways, conductance: np.ndarray) -> tuple[np.ndarray, np.n
 @compiled
 def _lengths(
     p: np.ndarray, rows: np.ndarray, cols: np.ndarray, long: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray,
-    radii: np.ndarray, span: np.ndarray, soft: float, short: float, edges: float, widen: float,
+    radii: np.ndarray, span: np.ndarray, least: np.ndarray, soft: float, short: float, edges: float, widen: float,
 ) -> np.ndarray:  # fmt: skip
     """(n,) metres over which a hold fades at each point.
 
@@ -138,7 +140,8 @@ def _lengths(
         if own[i] >= 0:
             o = own[i]
             d, t = to_segment(p[i], start[o], way[o], square[o])
-            out[i] = max(out[i], min(soft * max(radius_at(radii[o], t), d), short * span[o]))
+            r = max(radius_at(radii[o], t), d)
+            out[i] = max(out[i], min(max(soft * r, least[o]), short * span[o]))
     for turn in range(6):
         changed = False
         for step in range(n):

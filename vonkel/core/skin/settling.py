@@ -9,6 +9,7 @@ import numpy as np
 from scipy.sparse import csr_matrix
 
 from ..compiled import compiled
+from ..geometry.voxels import heap_pop, heap_push
 from ..weights import WeightTable
 from .easing import Easing, keep_strongest
 
@@ -16,7 +17,10 @@ JUMP, CALMING = 0.25, 40  # where a weight changes more along an edge its ends a
 PATIENT, AT_LAST = 10, 0.36  # rounds after which only what differs by more than this is evened with one another
 AGAIN = 0.3  # the same once islands were flooded, which is nearly as far as it may
 HAIR = 0.002  # how much stronger
-EASINGS = 2  # the second where islands that yield tear skin again
+LARGE = 0.1  # of the largest patch of a bone: islands from which on are no slips, but joined to it by a way
+ON_WAY, STEP = 0.3, 0.01  # how much stronger others may be there at most, and what every point of a way costs
+JOINED = 2  # times at most, after which two whose ways would cross stop taking it from one another
+EASINGS = 3  # the later ones where islands that yield tear skin again
 # What is done about islands, time after time: they are flooded (True) or yield.  What comes back after a flood is held nearly
 # alike by two and yields; so is what easing leaves, and floods tear it off again: they are for what doesn't give way.
 AT_FIRST = (*(True,) * 2, *(False,) * 8)
@@ -34,12 +38,13 @@ class Mirror:
 
 
 def settled(
-    own_rows: np.ndarray, own_cols: np.ndarray, piece: np.ndarray, table: csr_matrix, influences: int,
+    own_rows: np.ndarray, own_cols: np.ndarray, piece: np.ndarray, area: np.ndarray, table: csr_matrix, influences: int,
     mirror: Mirror | None = None, easing: Easing | None = None,
 ) -> csr_matrix:  # fmt: skip
     """Weights (n, bones) made to be held by at most `influences` a point; of a mirrored body right from left, to the bit.
 
-    own_rows, own_cols: the neighbours of each point along the edges of the mesh; piece (n,): the piece that it lies in.
+    own_rows, own_cols: the neighbours of each point along the edges of the mesh; piece (n,): the piece that it lies
+    in; area (n,): how much of the surface is its.
     """
     bones = table.shape[1]
     names = tuple(str(b) for b in range(bones))
@@ -47,24 +52,31 @@ def settled(
     index, weight = (np.asarray(a) for a in WeightTable(names, table).rows(influences))
     index, weight = index.astype(np.int32), weight.astype(np.float64)
     weight[~held] = 0.0
-    rows, cols = own_rows, own_cols
+    rows, cols, shared = own_rows, own_cols, (own_rows, own_cols)
     if mirror:  # edges of either side count on both
-        rows, cols = _of_both_sides(rows, cols, mirror.other)
+        (rows, cols), shared = _of_sides(rows, cols, mirror.other)
     on_both = (mirror.other, mirror.partner, mirror.side) if mirror else ()
     for turn in range(1 + EASINGS if easing and influences > 1 else 1):
         if turn and easing and not easing.ease(rows, cols, index, weight, turn > 1, *on_both):
             break
         calm = AGAIN if turn else JUMP
-        for flood in (*(AFTER_EASING if turn else AT_FIRST), None):
+        for time, flood in enumerate((*(AFTER_EASING if turn else AT_FIRST), None)):
             if calm:
                 _calmed(rows, cols, index, weight, bones, calm, CALMING)
             if mirror:
                 _make_alike(index, weight, mirror)
-            off = islands(own_rows, own_cols, piece, index[:, 0]) & held
+            off = islands(own_rows, own_cols, piece, area, index[:, 0]) & held
             if mirror:
                 off |= off[mirror.other]
             if not off.any() or flood is None:
                 break
+            side = mirror.side if mirror else np.ones(len(piece), np.int64)
+            if time < JOINED and _joined(own_rows, own_cols, *shared, piece, area, index, weight, side):
+                if mirror:
+                    _make_alike(index, weight, mirror)
+                off = islands(own_rows, own_cols, piece, area, index[:, 0]) & held
+                if mirror:
+                    off |= off[mirror.other]
             if flood:
                 _flooded(rows, cols, index, weight, off, bones)
             else:
@@ -101,21 +113,26 @@ def _in_pairs(dense: np.ndarray, partner: np.ndarray, most: int) -> tuple[np.nda
     return index.astype(np.int32), weight / weight.sum(1, keepdims=True)
 
 
-def _of_both_sides(rows: np.ndarray, cols: np.ndarray, other: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Neighbours along the edges and along the mirror images of the edges."""
+def _of_sides(
+    rows: np.ndarray, cols: np.ndarray, other: np.ndarray
+) -> tuple[tuple[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]:
+    """Neighbours along edges that are there on either side, and along those that are there on both."""
     n = len(other)
     here = csr_matrix((np.ones(len(cols), np.int8), cols, rows), (n, n))
-    both = (here + here[other][:, other]).tocsr()
-    both.sort_indices()
-    return both.indptr.astype(np.int64), both.indices.astype(np.int32)
+    there = here[other][:, other]
+    either, both = (here + there).tocsr(), here.multiply(there).tocsr()
+    for table in (either, both):
+        table.sort_indices()
+    return tuple((t.indptr.astype(np.int64), t.indices.astype(np.int32)) for t in (either, both))  # type: ignore[return-value]
 
 
 @compiled
-def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, owner: np.ndarray) -> np.ndarray:
-    """(n,) bool: points in patches of one owner (n,) that are not its largest within their piece (n,) of the mesh."""
+def _patches(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, area: np.ndarray, owner: np.ndarray) -> Any:
+    """Patches of one owner (n,): patch (n,) the one that each point is in, size (k,) their areas, and largest (k,) the largest of the
+    same owner within its piece of the mesh."""
     n = len(owner)
     patch, todo = np.full(n, -1), np.empty(n, np.int64)
-    size, first = np.zeros(n, np.int64), np.empty(n, np.int64)
+    size, first = np.zeros(n), np.empty(n, np.int64)
     count = 0
     for start in range(n):
         if patch[start] >= 0:
@@ -124,7 +141,7 @@ def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, owner: np.nda
         while left > 0:
             left -= 1
             i = todo[left]
-            size[count] += 1
+            size[count] += area[i]
             for e in range(rows[i], rows[i + 1]):
                 j = cols[e]
                 if patch[j] < 0 and owner[j] == owner[start]:
@@ -132,15 +149,116 @@ def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, owner: np.nda
                     left += 1
         count += 1
     owners = owner.max() + 1 if n else 1
-    largest = np.full(owners * (piece.max() + 1 if n else 1), -1)
+    best = np.full(owners * (piece.max() + 1 if n else 1), -1)
     for k in range(count):
         of = piece[first[k]] * owners + owner[first[k]]
-        if largest[of] < 0 or size[k] > size[largest[of]]:
-            largest[of] = k
-    out = np.empty(n, np.bool_)
-    for i in range(n):
-        out[i] = largest[piece[i] * owners + owner[i]] != patch[i]
+        if best[of] < 0 or size[k] > size[best[of]]:
+            best[of] = k
+    largest = np.empty(count, np.int64)
+    for k in range(count):
+        largest[k] = best[piece[first[k]] * owners + owner[first[k]]]
+    return patch, size[:count], largest
+
+
+@compiled
+def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, area: np.ndarray, owner: np.ndarray) -> np.ndarray:
+    """(n,) bool: points in patches of one owner (n,) that are not its largest, by area (n,), within their piece (n,) of the mesh.
+
+    By how many points they have, a mesh that is denser in one place would choose another patch.
+    """
+    patch, _, largest = _patches(rows, cols, piece, area, owner)
+    out = np.empty(len(owner), np.bool_)
+    for i in range(len(owner)):
+        out[i] = largest[patch[i]] != patch[i]
     return out
+
+
+@compiled
+def _joined(
+    rows: np.ndarray, cols: np.ndarray, way_rows: np.ndarray, way_cols: np.ndarray, piece: np.ndarray, area: np.ndarray, index: np.ndarray,
+    weight: np.ndarray, side: np.ndarray,
+) -> bool:  # fmt: skip
+    """Large islands joined to the largest patch of their bone by a way along which it becomes the strongest; whether any was.
+
+    The way, along edges that a mirrored body has on both sides, is where others outweigh it least, on the left, where side (n,) is not
+    below 0.  Which of two large patches is the larger
+    is chance, and to take the bone away from either would change half of what it holds.
+    """
+    n, slots = len(index), index.shape[1]
+    patch, size, largest = _patches(rows, cols, piece, area, index[:, 0].copy())
+    cost, came = np.empty(n), np.empty(n, np.int64)
+    slot = np.empty(n, np.int64)
+    heap_key, heap_node = np.empty(8 * n + 16), np.empty(8 * n + 16, np.int32)
+    any_joined = False
+    for k in range(len(size)):
+        if largest[k] == k or size[k] < LARGE * size[largest[k]]:
+            continue
+        bone, left, end = -1, 0, -1
+        for i in range(n):
+            cost[i], slot[i] = np.inf, -1
+            if side[i] < 0:
+                continue
+            if patch[i] == largest[k]:
+                bone = index[i, 0]
+        for i in range(n):
+            for m in range(slots):
+                if side[i] >= 0 and index[i, m] == bone and weight[i, m] > 0.0:
+                    slot[i] = m
+                    break
+            if slot[i] == 0 and patch[i] == largest[k]:
+                cost[i], came[i] = 0.0, -1
+                heap_push(heap_key, heap_node, left, 0.0, i)
+                left += 1
+        while left > 0 and end < 0:
+            at, i = heap_pop(heap_key, heap_node, left)
+            left -= 1
+            if at > cost[i]:
+                continue
+            if patch[i] == k:
+                end = i
+                break
+            for e in range(way_rows[i], way_rows[i + 1]):
+                j = way_cols[e]
+                if slot[j] < 0:
+                    continue
+                over = weight[j, 0] - weight[j, slot[j]]
+                new = at + STEP + over
+                if over <= ON_WAY and new < cost[j] and left < len(heap_key):
+                    cost[j], came[j] = new, i
+                    heap_push(heap_key, heap_node, left, new, j)
+                    left += 1
+        while end >= 0:
+            if slot[end] > 0:
+                _made_strongest(end, slot[end], index, weight)
+                any_joined = True
+            end = came[end]
+    return any_joined
+
+
+@compiled
+def _made_strongest(i: Any, chosen: Any, index: np.ndarray, weight: np.ndarray) -> None:
+    """One of a row's bones becomes its strongest, by a hair; those that are stronger come down to one level, no more of them than
+    must.  The strongest first afterwards, too."""
+    slots, level = index.shape[1], 0.0
+    for _ in range(slots):  # the level rises as fewer must come down to it
+        some, count = weight[i, chosen] - HAIR, 1
+        for k in range(slots):
+            if k != chosen and weight[i, k] > level:
+                some += weight[i, k]
+                count += 1
+        if some / count <= level:
+            break
+        level = some / count
+    for k in range(slots):
+        if k != chosen:
+            weight[i, k] = min(weight[i, k], level)
+    weight[i, chosen] = level + HAIR
+    for k in range(1, slots):
+        m = k
+        while m > 0 and weight[i, m] > weight[i, m - 1]:
+            index[i, m], index[i, m - 1] = index[i, m - 1], index[i, m]
+            weight[i, m], weight[i, m - 1] = weight[i, m - 1], weight[i, m]
+            m -= 1
 
 
 @compiled
@@ -198,8 +316,7 @@ def _flooded(
 
 @compiled
 def _yielded(rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, off: np.ndarray) -> None:
-    """At the points `off` that one becomes the strongest, by a hair, which is the strongest next to them; those that are stronger come
-    down to one level, no more of them than must."""
+    """At the points `off` that one becomes the strongest which is the strongest next to them."""
     for i in np.flatnonzero(off):
         chosen = 1
         for k in range(index.shape[1] - 1, 0, -1):
@@ -208,17 +325,7 @@ def _yielded(rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.n
                 if not off[j] and weight[i, k] > 0.0 and index[j, 0] == index[i, k]:
                     chosen = k
         if chosen < index.shape[1] and weight[i, chosen] > 0.0:
-            some, level = weight[i, chosen] - HAIR, 0.0
-            for k in range(chosen):
-                some += weight[i, k]
-                level = some / (k + 2)
-                if weight[i, k + 1] <= level or k + 1 == chosen:
-                    break
-            for k in range(chosen):
-                weight[i, k] = min(weight[i, k], level)
-            weight[i, chosen] = level + HAIR
-            index[i, chosen], index[i, 0] = index[i, 0], index[i, chosen]
-            weight[i, chosen], weight[i, 0] = weight[i, 0], weight[i, chosen]
+            _made_strongest(i, chosen, index, weight)
 
 
 @compiled

@@ -12,12 +12,13 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+from scipy.ndimage import map_coordinates
 from scipy.sparse import coo_matrix, csr_matrix
 from scipy.spatial import cKDTree
 
 from ..compiled import compiled
 from ..geometry.topology import Topology, point_normals, signed_volume, topology_of_triangles
-from ..geometry.voxels import STEP_LENGTHS, Solid, solid_from_mesh
+from ..geometry.voxels import NEIGHBOUR_CELLS, STEP_LENGTHS, Solid, solid_from_mesh
 
 CELLS = 26_000  # how many cells a body is filled with
 FINEST, COARSEST = 1 / 400, 1 / 64  # bounds of a cell's edge, shares of the body's size
@@ -59,6 +60,17 @@ class Ways:
         """(c,) metres from each cell's centre to the nearest place from which no way leads on, by steps between cells."""
         return self._steps_deep * self.solid.h
 
+    def depth_at(self, places: np.ndarray) -> np.ndarray:
+        """(k,) metres: the depth round each of places (k, 3), without steps between cells, so that a cell more or less at the
+        skin, which is chance, changes it little."""
+        grid = np.full(self.solid.inside.shape, -0.5)
+        grid[self.solid.inside] = self._steps_deep
+        at = (places - self.solid.low) / self.solid.h - 0.5
+        round_it = [
+            map_coordinates(grid, (at + 0.5 * o).T, order=1, mode="nearest") for o in (*NEIGHBOUR_CELLS, np.zeros(3))
+        ]
+        return np.asarray(np.maximum(np.mean(round_it, axis=0), 0.0) * self.solid.h)
+
     @cached_property
     def _steps_deep(self) -> np.ndarray:
         """(c,) the same in cells: so that no unit decides between cells alike."""
@@ -71,8 +83,8 @@ class Ways:
 
     @cached_property
     def areas(self) -> np.ndarray:
-        """(n,) a third of the triangles round each point, m²."""
-        return _areas(self.points, self.triangles)
+        """(n,) how much of the surface is each point's, m²."""
+        return point_areas(self.points, self.triangles)
 
     @cached_property
     def thick(self) -> np.ndarray:
@@ -226,7 +238,8 @@ def edge_lengths(p: np.ndarray, rows: np.ndarray, cols: np.ndarray) -> np.ndarra
 
 
 @compiled
-def _areas(p: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+def point_areas(p: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(n,) a third of the triangles (t, 3) round each of points p (n, 3), m²."""
     out = np.zeros(len(p))
     for t in range(len(triangles)):
         a, b, c = triangles[t]
