@@ -142,16 +142,18 @@ def _lengths(
             d, t = to_segment(p[i], start[o], way[o], square[o])
             r = max(radius_at(radii[o], t), d)
             out[i] = max(out[i], min(max(soft * r, least[o]), short * span[o]))
-    for turn in range(6):
-        changed = False
-        for step in range(n):
-            i = step if turn % 2 == 0 else n - 1 - step
-            for e in range(rows[i], rows[i + 1]):
-                most = out[cols[e]] + widen * long[e]
-                if out[i] > most:
-                    out[i], changed = most, True
-        if not changed:
-            break
+    queue, waits = np.arange(n), np.ones(n, np.bool_)
+    head, tail = 0, n
+    while head < tail:
+        i = queue[head % n]
+        head, waits[i] = head + 1, False
+        for e in range(rows[i], rows[i + 1]):
+            j, most = cols[e], out[i] + widen * long[e]
+            if out[j] > most:
+                out[j] = most
+                if not waits[j]:
+                    queue[tail % n], waits[j] = j, True
+                    tail += 1
     return out
 
 
