@@ -8,14 +8,16 @@ from scipy.ndimage import distance_transform_edt
 from scipy.sparse import csr_matrix, diags
 from scipy.sparse.linalg import spsolve
 
+from tests.conftest import tube
 from tests.judging.posing import at_rest
 from tests.judging.skins import bound, dense, judged
-from vonkel.core.character import opposite_name
+from vonkel.core.character import Joint, opposite_name
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
 from vonkel.core.geometry.health import mirror_distance
 from vonkel.core.geometry.topology import skin_triangles, topology_of, welded_points
 from vonkel.core.geometry.transform import transformed
 from vonkel.core.geometry.voxels import NEIGHBOUR_CELLS, SINGLE, solid_from_mesh
+from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.poses import pose_from_turns, pose_set
 from vonkel.core.skin import Deformer, blending
 from vonkel.core.skin import bind as binding
@@ -26,7 +28,8 @@ from vonkel.core.skin.easing import Easing
 from vonkel.core.skin.grown import grown_together
 from vonkel.core.skin.middle import Middle
 from vonkel.core.skin.owners import owners
-from vonkel.core.skin.settling import _yielded, islands
+from vonkel.core.skin.patches import islands
+from vonkel.core.skin.settling import HAIR, _joined, _made_strongest, _yielded
 from vonkel.core.skin.ways import ways_of
 from vonkel.core.trials.measure import Measurer
 from vonkel.readings import findings
@@ -188,16 +191,21 @@ def test_the_way_along_bones_counts_what_does_not_deform():
 
 
 def finer(c):
-    """The same shape, every face cut in four."""
-    tri = skin_triangles(c)
-    n = len(c.points)
-    edges, of = np.unique(np.sort(tri[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), 1), axis=0, return_inverse=True)
-    a, b, d = (of.reshape(-1, 3)[:, k] + n for k in range(3))
-    faces = np.concatenate(
-        [np.stack(f, 1) for f in ((tri[:, 0], a, d), (a, tri[:, 1], b), (d, b, tri[:, 2]), (a, b, d))]
-    )
-    points = np.concatenate([c.points, c.points[edges].mean(1)])
-    mesh = RawMesh(points, np.arange(0, 3 * len(faces) + 1, 3), faces.ravel(), np.zeros(len(faces), np.int64), ["body"])
+    """The skin's shape, a quad of every corner of every face: mirrored where the shape is.  Its own points come first."""
+    starts, corners = c.arrays["face_starts"].astype(int), c.arrays["face_corners"].astype(int)
+    sizes, n = np.diff(starts), len(c.points)
+    face = np.repeat(np.arange(len(sizes)), sizes)
+    following = np.arange(1, len(corners) + 1)
+    following[starts[1:] - 1] = starts[:-1]
+    before = np.argsort(following)
+    edges, of = np.unique(np.sort(np.stack([corners, corners[following]], 1), 1), axis=0, return_inverse=True)
+    middle = n + of.ravel()
+    centres = np.stack([np.bincount(face, c.points[corners, k]) / sizes for k in range(3)], 1)
+    quads = np.stack([corners, middle, n + len(edges) + face, middle[before]], 1)
+    quads = quads[np.isin(corners, skin_triangles(c))]
+    used, flat = np.unique(quads, return_inverse=True)  # no points of eyes, which would hang loose
+    points = np.concatenate([c.points, c.points[edges].mean(1), centres])[used]
+    mesh = RawMesh(points, np.arange(0, quads.size + 1, 4), flat.ravel(), np.zeros(len(quads), np.int64), ["body"])
     return character_from_mesh(mesh, "fine").with_(joints=c.joints, plan=c.plan)
 
 
@@ -207,16 +215,40 @@ def test_a_dense_mesh_is_eased_on_fewer_points_and_mended_on_its_own():
     assert max(figures.torn.values()) < 0.001 and figures.jump < 0.3, figures.line()
 
 
-def test_a_denser_mesh_gets_the_same_skin():
-    """The same shape, every face cut in four, and bound by fewer points than it has."""
+@pytest.mark.parametrize("name", ["larva", "hound", "newt", "warden"])
+def test_a_denser_mesh_gets_the_same_skin(name):
+    """The same shape, every face cut in as many as it has corners; the larger ones are bound by fewer points than they have."""
+    made, _ = skin(name)
+    its_own = np.unique(skin_triangles(made))
+    far = np.abs(dense(bind_skin(finer(at_rest(name)[1])))[: len(its_own)] - dense(made)[its_own]).max(1)
+    assert far.mean() < 0.022 and np.quantile(far, 0.9) < 0.042 and np.quantile(far, 0.99) < 0.085, far.mean()
+
+
+def test_of_a_dense_mesh_fewer_points_stand_for_all():
     fine = finer(at_rest("larva")[1])
-    made, _ = skin("larva")
-    denser = bind_skin(fine)
-    body = slice(*made.part("body").points)
-    far = np.abs(dense(denser)[body] - dense(made)[body]).max(1)
-    assert far.mean() < 0.03 and np.quantile(far, 0.99) < 0.08
     fewer = coarse(fine.points, skin_triangles(fine), 3000)
     assert 1500 < len(fewer.points) < 6000 and np.allclose(fewer.carry.sum(1), 1)
+
+
+def test_radii_dont_hang_on_cells_at_the_skin_nor_on_the_length_of_edges():
+    """Of a tube of ten centimetres, coarse and fine: what owners measure is the radius of the polygon that it is."""
+    found = []
+    for rings, around in ((17, 12), (65, 48)):
+        c = character_from_mesh(tube(rings, around), "tube")
+        joints = [
+            Joint(name=f"tail_{i + 1}", parent=f"tail_{i}" if i else None, place=(0.0, y, 0.0), role=f"tail_{i + 1}")
+            for i, y in enumerate((0.05, 0.35, 0.65))
+        ]
+        c = turn_down_bones(c.with_(joints=tuple(joints)))
+        bones = bones_of(c)
+        reach = reach_of(c, bones).in_sizes(c.size)
+        ways = ways_of(c.points / c.size, skin_triangles(c), 1.0)
+        deep = ways.depth_at(reach.start + 0.5 * reach.way) * c.size
+        assert np.abs(deep - 0.1).max() < 0.02  # within a cell's half
+        found.append(owners(ways, reach)[1][1, 1] * c.size)
+        assert 0.09 < found[-1] < 0.12  # the rounded end counts, too
+    round_it = np.sin(np.pi / 12) / (np.pi / 12)  # the mean distance of a twelve-sided tube's sides, in its corners'
+    assert found[0] / found[1] == pytest.approx(round_it, abs=0.012)
 
 
 def test_a_seam_of_the_texture_is_no_border():
@@ -316,6 +348,41 @@ def test_islands_are_patches_apart_from_the_largest():
     assert islands(rows, cols, piece, alike, owner).tolist() == [False, False, True, True, False, False]
     alike[3] = 3.0  # one point that stands for more surface than two
     assert islands(rows, cols, piece, alike, owner).tolist() == [True, True, True, False, False, False]
+
+
+def test_a_large_island_is_joined_to_the_largest_patch_and_a_small_one_is_not():
+    """A line of nine points: bone 0 owns both ends, bone 1 the middle, where 0 comes second."""
+    cols = np.array([[i - 1, i + 1] for i in range(9)]).ravel()
+    cols = cols[(cols >= 0) & (cols < 9)].astype(np.int32)
+    rows = np.array([0, 1, 3, 5, 7, 9, 11, 13, 15, 16])
+    owner = np.array([0, 0, 0, 1, 1, 1, 0, 0, 0])
+    index = np.stack([owner, 1 - owner, owner], 1).astype(np.int32)
+    weight = np.tile([0.55, 0.45, 0.0], (9, 1))
+    piece, side = np.zeros(9, np.int32), np.ones(9, np.int64)
+    slips = np.where(np.arange(9) > 5, 0.001, 1.0)
+    assert not _joined(rows, cols, rows, cols, piece, slips, index.copy(), weight.copy(), side)
+    assert _joined(rows, cols, rows, cols, piece, np.ones(9), index, weight, side)
+    assert (index[:, 0] == 0).all() and np.allclose(weight.sum(1), 1) and (np.diff(weight, axis=1) <= 0).all()
+    assert weight[4, 0] - weight[4, 1] == pytest.approx(HAIR)  # by a hair
+    assert weight[0].tolist() == [0.55, 0.45, 0.0]
+
+
+def test_who_becomes_the_strongest_takes_no_more_than_it_must():
+    """Whatever the order, the sum stays, the row is sorted, and the others keep what lies below their common level."""
+    random = np.random.default_rng(7)
+    for _ in range(200):
+        weight = random.dirichlet([0.6] * 4)[None]
+        index, before = np.arange(4, dtype=np.int32)[None], weight[0].copy()
+        chosen = int(random.integers(4))
+        _made_strongest(0, chosen, index, weight)
+        assert weight.sum() == pytest.approx(1) and (np.diff(weight[0]) <= 1e-12).all()
+        after = np.empty(4)
+        after[index[0]] = weight[0]
+        others = np.arange(4) != chosen
+        level = after[others].max()
+        assert np.allclose(after[others], np.minimum(before[others], level))
+        if before[chosen] < before.max():
+            assert index[0, 0] == chosen and weight[0, 0] - level == pytest.approx(HAIR)
 
 
 def test_an_island_yields_to_a_neighbour_that_others_outweigh_there():

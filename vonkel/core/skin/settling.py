@@ -12,6 +12,7 @@ from ..compiled import compiled
 from ..geometry.voxels import heap_pop, heap_push
 from ..weights import WeightTable
 from .easing import Easing, keep_strongest
+from .patches import islands, patches
 
 JUMP, CALMING = 0.25, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
 PATIENT, AT_LAST = 10, 0.36  # rounds after which only what differs by more than this is evened with one another
@@ -127,53 +128,6 @@ def _of_sides(
 
 
 @compiled
-def _patches(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, area: np.ndarray, owner: np.ndarray) -> Any:
-    """Patches of one owner (n,): patch (n,) the one that each point is in, size (k,) their areas, and largest (k,) the largest of the
-    same owner within its piece of the mesh."""
-    n = len(owner)
-    patch, todo = np.full(n, -1), np.empty(n, np.int64)
-    size, first = np.zeros(n), np.empty(n, np.int64)
-    count = 0
-    for start in range(n):
-        if patch[start] >= 0:
-            continue
-        patch[start], first[count], todo[0], left = count, start, start, 1
-        while left > 0:
-            left -= 1
-            i = todo[left]
-            size[count] += area[i]
-            for e in range(rows[i], rows[i + 1]):
-                j = cols[e]
-                if patch[j] < 0 and owner[j] == owner[start]:
-                    patch[j], todo[left] = count, j
-                    left += 1
-        count += 1
-    owners = owner.max() + 1 if n else 1
-    best = np.full(owners * (piece.max() + 1 if n else 1), -1)
-    for k in range(count):
-        of = piece[first[k]] * owners + owner[first[k]]
-        if best[of] < 0 or size[k] > size[best[of]]:
-            best[of] = k
-    largest = np.empty(count, np.int64)
-    for k in range(count):
-        largest[k] = best[piece[first[k]] * owners + owner[first[k]]]
-    return patch, size[:count], largest
-
-
-@compiled
-def islands(rows: np.ndarray, cols: np.ndarray, piece: np.ndarray, area: np.ndarray, owner: np.ndarray) -> np.ndarray:
-    """(n,) bool: points in patches of one owner (n,) that are not its largest, by area (n,), within their piece (n,) of the mesh.
-
-    By how many points they have, a mesh that is denser in one place would choose another patch.
-    """
-    patch, _, largest = _patches(rows, cols, piece, area, owner)
-    out = np.empty(len(owner), np.bool_)
-    for i in range(len(owner)):
-        out[i] = largest[patch[i]] != patch[i]
-    return out
-
-
-@compiled
 def _joined(
     rows: np.ndarray, cols: np.ndarray, way_rows: np.ndarray, way_cols: np.ndarray, piece: np.ndarray, area: np.ndarray, index: np.ndarray,
     weight: np.ndarray, side: np.ndarray,
@@ -185,7 +139,7 @@ def _joined(
     is chance, and to take the bone away from either would change half of what it holds.
     """
     n, slots = len(index), index.shape[1]
-    patch, size, largest = _patches(rows, cols, piece, area, index[:, 0].copy())
+    patch, size, largest = patches(rows, cols, piece, area, index[:, 0].copy())
     cost, came = np.empty(n), np.empty(n, np.int64)
     slot = np.empty(n, np.int64)
     heap_key, heap_node = np.empty(8 * n + 16), np.empty(8 * n + 16, np.int32)
