@@ -7,9 +7,12 @@ from tests.conftest import tube
 from vonkel.core.character import Joint
 from vonkel.core.formats import read_character
 from vonkel.core.formats.mesh import RawMesh, character_from_mesh
+from vonkel.core.geometry.rotations import matrix_from_rotation_vector
 from vonkel.core.geometry.topology import topology_of
+from vonkel.core.geometry.transform import transformed
 from vonkel.core.joints.orient import turn_down_bones
 from vonkel.core.joints.survey import LEAST_LOOPS, flesh_at, limb_gaps, loops_round
+from vonkel.core.skin.bind import weights_of
 from vonkel.core.trials.pivot import limb_share, swings_for, try_pivot
 from vonkel.demo import DATA
 from vonkel.readings import findings
@@ -221,3 +224,17 @@ def test_no_step_changes_the_character_it_was_given(otter):
         assert said and made is not otter, name
         assert otter.with_().key == before, name
     assert set(tries) <= set(STEPS)
+
+
+@pytest.mark.parametrize("degrees", (0.0, 130.0))
+def test_points_that_follow_the_other_sides_limb_are_told_however_a_body_stands(otter, degrees):
+    """Of a body that stands turned, left and right aren't those of x."""
+    turn = matrix_from_rotation_vector(np.array([0.0, np.radians(degrees), 0.0]))
+    stands = transformed(otter, turn, np.zeros(3))
+    assert not about(stands, "limb of the other side")
+    foot = np.argsort(-weights_of(otter, "foot_L"), kind="stable")[:40]
+    index = stands.arrays["skin/joints"].copy()
+    index[foot, 0] = stands.skin.joints.index("foot_R")
+    planted = stands.with_(arrays={"skin/joints": index})
+    (told,) = about(planted, "limb of the other side")
+    assert told.title == "40 points follow a limb of the other side" and set(told.points) <= set(foot.tolist())

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ...core.character import Character, Link, opposite_name
 from ...core.face import eye_spheres
@@ -13,10 +14,14 @@ from ...core.rig.fitting import driven_joints
 from ...core.rig.kits import gives
 from ...core.rig.kits.limb import limb_joints
 from ...core.skin.between import handed_fresh
+from ...core.skin.bones import bones_of
 from ...core.skin.grown import grown_together
 from ...core.skin.strays import held_elsewhere
 from ...core.tolerances import GIMBAL, STRAIGHT, WEIGHT_SUM
 from .kinds import Finding, Mend, counted, length, some
+
+CLEAR = 0.06  # sizes: a point that is so much nearer to the other side's limbs is theirs
+PLACES = 400  # along a bone, at most
 
 
 def limb_findings(c: Character) -> Iterator[Finding]:
@@ -31,7 +36,7 @@ def limb_findings(c: Character) -> Iterator[Finding]:
         )  # fmt: skip
     elif loose:
         yield Finding(
-            station="limbs", level="note", title=f"{len(loose)} joints have no control", detail=", ".join(loose[:6]), joints=loose,
+            station="limbs", level="note", title=counted(len(loose), "joint has no control", "joints have no control"), detail=", ".join(loose[:6]), joints=loose,
             mend=Mend(label="Put on what they call for", step="limbs.outfit"),
         )  # fmt: skip
     if c.kits:
@@ -41,7 +46,7 @@ def limb_findings(c: Character) -> Iterator[Finding]:
         moved = [c.joints[i].name for i in np.flatnonzero(off > 1e-6 * c.size)]
         if moved:
             yield Finding(
-                station="limbs", level="must", title=f"{len(moved)} joints leave their rest place with all controls at zero",
+                station="limbs", level="must", title=counted(len(moved), "joint leaves its rest place", "joints leave their rest place") + " with all controls at zero",
                 joints=moved, detail=", ".join(moved[:6]),
             )  # fmt: skip
         yield from _limbs_joined(c)
@@ -183,7 +188,7 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         yield Finding(
             station="skin",
             level="must",
-            title=f"{len(bad)} points have weights that don't sum to one",
+            title=counted(len(bad), "point has weights", "points have weights") + " that don't sum to one",
             points=some(bad),
         )
     used = np.bincount(chosen[weights > 0], minlength=len(c.skin.joints))
@@ -193,14 +198,14 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         yield Finding(
             station="skin",
             level="must",
-            title=f"{len(gone)} holders of skin are gone",
+            title=counted(len(gone), "holder of skin is gone", "holders of skin are gone"),
             detail=", ".join(gone),
             mend=Mend(label="Bind again", step="skin.bind"),
         )
     idle = [j.name for j in c.joints if j.deforms and j.name not in holding and j.role not in ("jaw", "eye")]
     if idle:
         yield Finding(
-            station="skin", level="should", title=f"{len(idle)} deforming joints hold no point", detail=", ".join(idle[:6]), joints=idle,
+            station="skin", level="should", title=counted(len(idle), "deforming joint holds no point", "deforming joints hold no point"), detail=", ".join(idle[:6]), joints=idle,
             mend=Mend(label="Bind again", step="skin.bind"),
         )  # fmt: skip
     helping = [n for n in holding if n in c.joint_index and not c.joint(n).deforms]
@@ -208,7 +213,7 @@ def skin_findings(c: Character) -> Iterator[Finding]:
         yield Finding(
             station="skin",
             level="should",
-            title=f"{len(helping)} helping joints hold skin",
+            title=counted(len(helping), "helping joint holds skin", "helping joints hold skin"),
             detail=", ".join(helping[:6]),
             joints=helping,
         )
@@ -223,8 +228,8 @@ def skin_findings(c: Character) -> Iterator[Finding]:
     crossing = _crossing(c)
     if len(crossing):
         yield Finding(
-            station="skin", level="should", title=f"{len(crossing)} points follow a limb of the other side",
-            detail="By more than 0.1, away from the middle.", points=some(crossing),
+            station="skin", level="should", title=counted(len(crossing), "point follows a limb of the other side", "points follow a limb of the other side"),
+            detail="By more than 0.1, though their own side's is clearly nearer.", points=some(crossing),
         )  # fmt: skip
     seams = grown_together(c)
     if seams:
@@ -238,11 +243,31 @@ def skin_findings(c: Character) -> Iterator[Finding]:
 
 
 def _crossing(c: Character) -> np.ndarray:
-    """Points well off the body plane that a joint of the other side holds by more than a tenth."""
+    """Points that limbs of one side hold by more than a tenth, though a limb of the other is clearly nearer.
+
+    By nearness, not by x: a body may stand turned, and an arm may reach across.
+    """
     assert c.skin
     side = np.array([{"L": 1, "R": -1, "C": 0}[c.joint(n).side] if n in c.joint_index else 0 for n in c.skin.joints])
-    wrong = (side[c.arrays["skin/joints"]] * np.sign(c.points[:, :1]) < 0) & (c.arrays["skin/weights"] > 0.1)
-    return np.flatnonzero(wrong.any(1) & (np.abs(c.points[:, 0]) > 0.03 * c.size))
+    bones = bones_of(c)
+    limbs = {s: [b.segments for b in bones if c.joint(b.joint).side == s] for s in "LR"}
+    if not all(limbs.values()):
+        return np.zeros(0, np.int64)
+    trees = {s: cKDTree(_along(np.concatenate(limbs[s]), 0.01 * c.size)) for s in limbs}
+    wrong = []
+    for sign, mine, other in ((1, "L", "R"), (-1, "R", "L")):
+        much = np.where(side[c.arrays["skin/joints"]] == sign, c.arrays["skin/weights"], 0).max(1) > 0.1
+        held = np.flatnonzero(much)
+        far, near = (trees[s].query(c.points[held])[0] for s in (mine, other))
+        wrong.append(held[far - near > CLEAR * c.size])
+    return np.unique(np.concatenate(wrong))
+
+
+def _along(segments: np.ndarray, step: float) -> np.ndarray:
+    """Places along segments (s, 2, 3), about `step` metres apart."""
+    long = np.linalg.norm(segments[:, 1] - segments[:, 0], axis=1)
+    counts = np.clip(np.ceil(long / max(step, 1e-12)), 0, PLACES).astype(int) + 1
+    return np.concatenate([np.linspace(a, b, k) for (a, b), k in zip(segments, counts, strict=True)])
 
 
 def face_findings(c: Character) -> Iterator[Finding]:
