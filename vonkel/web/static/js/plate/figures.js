@@ -161,6 +161,24 @@ export function drawGround(plate, name) {
   pen.restore();
 }
 
+const FLECK = 28; // pixels: shorter runs of an outline are grain of the mesh, not its shape
+
+/** Of edges `seen` those in runs, joined at their ends, that are long enough in the picture. */
+function lines(seen, ends, at, count) {
+  const above = new Int32Array(count).map((_, i) => i),
+    long = new Float64Array(count);
+  const root = (i) => {
+    while (above[i] !== i) i = above[i] = above[above[i]];
+    return i;
+  };
+  for (const e of seen) above[root(ends[2 * e])] = root(ends[2 * e + 1]);
+  for (const e of seen) {
+    const [a, b] = [2 * ends[2 * e], 2 * ends[2 * e + 1]];
+    long[root(a / 2)] += Math.hypot(at[a] - at[b], at[a + 1] - at[b + 1]);
+  }
+  return seen.filter((e) => long[root(ends[2 * e])] >= FLECK);
+}
+
 /** The outline of the mesh with other points: edges where what faces the eye meets what doesn't. */
 export function drawOutline(plate, name, points) {
   const { pen, drawn } = plate,
@@ -178,12 +196,16 @@ export function drawOutline(plate, name, points) {
     const area = (at[b] - at[a]) * (at[c + 1] - at[a + 1]) - (at[c] - at[a]) * (at[b + 1] - at[a + 1]);
     facing[f] = area < 0 ? 1 : -1;
   }
-  const { ends, faces } = drawn.edges();
-  pen.beginPath();
+  const { ends, faces } = drawn.edges(),
+    seen = [];
   for (let e = 0; e < faces.length / 2; e++) {
     const other = faces[2 * e + 1];
     if (!plate.outlined.has(drawn.partOf[faces[2 * e]])) continue;
     if (other >= 0 && facing[faces[2 * e]] === facing[other]) continue;
+    seen.push(e);
+  }
+  pen.beginPath();
+  for (const e of lines(seen, ends, at, count)) {
     pen.moveTo(at[2 * ends[2 * e]], at[2 * ends[2 * e] + 1]);
     pen.lineTo(at[2 * ends[2 * e + 1]], at[2 * ends[2 * e + 1] + 1]);
   }
