@@ -108,7 +108,7 @@ class Reach:
     bone it belongs to; parent (b,) the nearest bone above (−1: none); side (b,) −1 right, 0, 1 left; partner (b,) the
     mirrored bone, or −1 throughout where bones aren't symmetric about x = 0; root (b,) the first bone of the limb that each is in, across
     (b,) the bone that goes by that one's name on the other side (−1, both: of no limb, or of one without an opposite);
-    leg (b,) bool whether it is a thigh or below one; sheet (b,) bool whether it moves a membrane;
+    sheet (b,) bool whether it moves a membrane;
     radius (s,) metres where a limb's radius is known beforehand (both jaws, whose borders lie between them), 0 elsewhere;
     span (b,) metres that limit how far its holds fade: its longest segment, or for a jaw the thickness of its lip.
     """
@@ -122,7 +122,6 @@ class Reach:
     partner: np.ndarray
     root: np.ndarray
     across: np.ndarray
-    leg: np.ndarray
     sheet: np.ndarray
     radius: np.ndarray
     span: np.ndarray
@@ -159,7 +158,6 @@ def reach_of(character: Character, bones: Sequence[Bone]) -> Reach:
     return Reach(
         np.ascontiguousarray(segments[:, 0]), way, (way**2).sum(1), np.repeat(np.arange(len(bones)), [len(b.segments) for b in bones]),
         np.array(parent), np.array(side), _partners(bones, index, character.size), root, across,
-        np.array([character.joint(bones[r].joint).role.startswith("thigh") if r >= 0 else False for r in root]),
         np.array([character.joint(b.joint).role.startswith("membrane") for b in bones]),
         np.concatenate([_radii(character, b) for b in bones]), np.array([_span(character, b) for b in bones]),
     )  # fmt: skip

@@ -66,7 +66,7 @@ class Easing:
             other, partner, side = np.arange(n), np.arange(bones), np.ones(n, np.int64)
         return int(
             _eased(
-                self.points, rows, cols, edge_lengths(self.points, rows, cols), self.moves, index, weight, other, partner, side, *self.middle.legs,
+                self.points, rows, cols, edge_lengths(self.points, rows, cols), self.moves, index, weight, other, partner, side, self.middle.limb, self.middle.limits,
                 LONG, TORN, FALL, EVEN, SWEEPS, 0 if again or self.mend else ROUNDS, MENDS if self.mend else LAST, LEFT,
             )
         )  # fmt: skip
@@ -129,7 +129,7 @@ def _evened(i: Any, j: Any, want: np.ndarray, rest: float, even: float) -> Any:
 @compiled
 def _gathered(
     i: Any, rows: np.ndarray, cols: np.ndarray, rest: np.ndarray, want: np.ndarray, even: float, index: np.ndarray, weight: np.ndarray,
-    leg: np.ndarray, most_of: np.ndarray, total: np.ndarray, some: np.ndarray,
+    limb: np.ndarray, most_of: np.ndarray, total: np.ndarray, some: np.ndarray,
 ) -> int:  # fmt: skip
     """A row averaged with its neighbours', each by how much is wanted there, into total (b,); which bones, into some (b,): how many."""
     most, all_in = index.shape[1], 0.0
@@ -149,16 +149,20 @@ def _gathered(
                     some[count] = b
                     count += 1
                 total[b] += x
-    for m in range(most_of.shape[1]):
-        its = 0.0
-        for u in range(count):
-            if leg[some[u]] == m:
-                its += total[some[u]]
-        if most_of[i, m] < its < 1.0:  # the rest is 1 less what it holds
+    for u in range(count):
+        m = limb[some[u]]
+        if m < 0 or most_of[i, m] >= 1.0:
+            continue
+        its, first = 0.0, True
+        for v in range(count):
+            if limb[some[v]] == m:
+                its += total[some[v]]
+                first = first and v >= u
+        if first and most_of[i, m] < its < 1.0:  # the rest is 1 less what it holds
             less = most_of[i, m] * (1.0 - its) / ((1.0 - most_of[i, m]) * its)
-            for u in range(count):
-                if leg[some[u]] == m:
-                    total[some[u]] *= less
+            for v in range(count):
+                if limb[some[v]] == m:
+                    total[some[v]] *= less
     return count
 
 
@@ -204,7 +208,7 @@ def keep_strongest(
 @compiled
 def _eased(
     p: np.ndarray, rows: np.ndarray, cols: np.ndarray, rest: np.ndarray, moves: np.ndarray, index: np.ndarray, weight: np.ndarray,
-    other: np.ndarray, partner: np.ndarray, side: np.ndarray, leg: np.ndarray, most_of: np.ndarray, long: float, torn: float,
+    other: np.ndarray, partner: np.ndarray, side: np.ndarray, limb: np.ndarray, most_of: np.ndarray, long: float, torn: float,
     fall: float, even: float, sweeps: int, rounds: int, last: int, left: float,
 ) -> Any:  # fmt: skip
     n, poses = len(p), moves.shape[2]
@@ -234,7 +238,7 @@ def _eased(
         todo = np.flatnonzero((want > 0.0) & (side >= 0))
         for sweep in range(sweeps):
             for i in todo if (sweep + turn) % 2 == 0 else todo[::-1]:
-                count = _gathered(i, rows, cols, rest, want, even, index, weight, leg, most_of, total, some)
+                count = _gathered(i, rows, cols, rest, want, even, index, weight, limb, most_of, total, some)
                 keep_strongest(i, total, some, count, partner, side[i] == 0, index, weight)
                 for k in range(index.shape[1]):
                     index[other[i], k], weight[other[i], k] = partner[index[i, k]], weight[i, k]

@@ -12,32 +12,35 @@ from scipy.sparse import csr_matrix
 
 from .bones import Reach
 
-LEAST = 0.04  # what a leg may still hold there where skin is eased
+LEAST = 0.04  # what a limb may still hold there where skin is eased
+SPLAYED = 1.5  # times as far apart as their starts are the ends of two bones that lead out to limbs
 BEYOND = 0.04  # sizes that a point may be nearer to the other limb's beginning, at which this one has let go
 
 
 @dataclass(frozen=True)
 class Middle:
-    """limb (b,) int64: the limb of a pair that each bone is in (−1: none); share (n, limbs): what each may keep at each point;
-    leg (limbs,) bool: which are legs."""
+    """limb (b,) int64: the limb of a pair that each bone is in (−1: none); share (n, limbs): what each may keep at each point."""
 
     limb: np.ndarray
     share: np.ndarray
-    leg: np.ndarray
 
     @staticmethod
     def of(points: np.ndarray, owner: np.ndarray, reach: Reach) -> Middle:
         """For points (n, 3) that bones `owner` (n,) own, −1 where none does: a limb keeps all of its own."""
         roots = sorted({int(r) for r in reach.root if r >= 0})
         limb = np.array([roots.index(r) if r >= 0 else -1 for r in reach.root], np.int64).reshape(-1)
-        place = np.array([reach.start[np.flatnonzero(reach.bone == r)[0]] for r in roots]).reshape(-1, 3)
-        away = np.stack([np.linalg.norm(points - p, axis=1) for p in place], 1) if roots else np.zeros((len(points), 0))
         across = [roots.index(int(reach.across[r])) for r in roots]
+        first = [int(np.flatnonzero(reach.bone == r)[0]) for r in roots]
+        start, end = reach.start[first].reshape(-1, 3), (reach.start + reach.way)[first].reshape(-1, 3)
+        # collars begin beside one another, which tells no side: shoulders do
+        apart = [np.linalg.norm(p - p[across], axis=1) for p in (start, end)]
+        place = np.where((apart[1] > SPLAYED * apart[0])[:, None], end, start)
+        away = np.stack([np.linalg.norm(points - p, axis=1) for p in place], 1) if roots else np.zeros((len(points), 0))
         share = np.clip(1.0 - (away - away[:, across]) / BEYOND, 0.0, 1.0)
         own = np.where(owner >= 0, limb[np.maximum(owner, 0)], -1)
         held = np.flatnonzero(own >= 0)
         share[held, own[held]] = 1.0
-        return Middle(limb, share, reach.leg[roots])
+        return Middle(limb, share)
 
     def let_go(self, table: csr_matrix) -> csr_matrix:
         """Weights (n, b) without what limbs hold beyond the middle, rows whole again."""
@@ -49,12 +52,9 @@ class Middle:
         return csr_matrix(out.multiply(1.0 / np.where(total > 0, total, 1.0)[:, None]))
 
     @property
-    def legs(self) -> tuple[np.ndarray, np.ndarray]:
-        """limb (b,), −1 but for those of legs, and (n, legs) the most that each leg may hold of a point.
+    def limits(self) -> np.ndarray:
+        """(n, limbs) the most that each limb may hold of a point where skin is eased.
 
-        What has grown together must be allowed to be held by both; legs hardly are.
+        What has grown together must be allowed to be held by both; other limbs hardly are.
         """
-        legs = np.flatnonzero(self.leg)
-        number = np.full(len(self.leg) + 1, -1)
-        number[legs] = np.arange(len(legs))
-        return number[self.limb], np.ascontiguousarray(np.maximum(self.share[:, legs], LEAST))
+        return np.asarray(np.maximum(self.share, LEAST))
