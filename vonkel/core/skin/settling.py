@@ -57,6 +57,15 @@ def settled(
     if mirror:  # edges of either side count on both
         (rows, cols), shared = _of_sides(rows, cols, mirror.other)
     on_both = (mirror.other, mirror.partner, mirror.side) if mirror else ()
+    side = mirror.side if mirror else np.ones(len(piece), np.int64)
+
+    def loose() -> np.ndarray:
+        """Both sides made alike, and what are islands then."""
+        if mirror:
+            _make_alike(index, weight, mirror)
+        off = islands(own_rows, own_cols, piece, area, index[:, 0]) & held
+        return np.asarray(off | off[mirror.other] if mirror else off)
+
     for turn in range(1 + EASINGS if easing and influences > 1 else 1):
         if turn and easing and not easing.ease(rows, cols, index, weight, turn > 1, *on_both):
             break
@@ -64,20 +73,11 @@ def settled(
         for time, flood in enumerate((*(AFTER_EASING if turn else AT_FIRST), None)):
             if calm:
                 _calmed(rows, cols, index, weight, bones, calm, CALMING)
-            if mirror:
-                _make_alike(index, weight, mirror)
-            off = islands(own_rows, own_cols, piece, area, index[:, 0]) & held
-            if mirror:
-                off |= off[mirror.other]
+            off = loose()
             if not off.any() or flood is None:
                 break
-            side = mirror.side if mirror else np.ones(len(piece), np.int64)
             if time < JOINED and _joined(own_rows, own_cols, *shared, piece, area, index, weight, side):
-                if mirror:
-                    _make_alike(index, weight, mirror)
-                off = islands(own_rows, own_cols, piece, area, index[:, 0]) & held
-                if mirror:
-                    off |= off[mirror.other]
+                off = loose()
             if flood:
                 _flooded(rows, cols, index, weight, off, bones)
             else:
@@ -134,59 +134,65 @@ def _joined(
 ) -> bool:  # fmt: skip
     """Large islands joined to the largest patch of their bone by a way along which it becomes the strongest; whether any was.
 
-    The way, along edges that a mirrored body has on both sides, is where others outweigh it least, on the left, where side (n,) is not
-    below 0.  Which of two large patches is the larger
-    is chance, and to take the bone away from either would change half of what it holds.
+    Which of two large patches is the larger is chance, and to take the bone away from either would change half of what it
+    holds.  Ways lead along edges that a mirrored body has on both sides, on its left, where side (n,) isn't below 0.
     """
-    n, slots = len(index), index.shape[1]
     patch, size, largest = patches(rows, cols, piece, area, index[:, 0].copy())
-    cost, came = np.empty(n), np.empty(n, np.int64)
-    slot = np.empty(n, np.int64)
-    heap_key, heap_node = np.empty(8 * n + 16), np.empty(8 * n + 16, np.int32)
     any_joined = False
     for k in range(len(size)):
-        if largest[k] == k or size[k] < LARGE * size[largest[k]]:
-            continue
-        bone, left, end = -1, 0, -1
-        for i in range(n):
-            cost[i], slot[i] = np.inf, -1
-            if side[i] < 0:
-                continue
-            if patch[i] == largest[k]:
-                bone = index[i, 0]
-        for i in range(n):
-            for m in range(slots):
-                if side[i] >= 0 and index[i, m] == bone and weight[i, m] > 0.0:
-                    slot[i] = m
-                    break
-            if slot[i] == 0 and patch[i] == largest[k]:
-                cost[i], came[i] = 0.0, -1
-                heap_push(heap_key, heap_node, left, 0.0, i)
-                left += 1
-        while left > 0 and end < 0:
-            at, i = heap_pop(heap_key, heap_node, left)
-            left -= 1
-            if at > cost[i]:
-                continue
-            if patch[i] == k:
-                end = i
-                break
-            for e in range(way_rows[i], way_rows[i + 1]):
-                j = way_cols[e]
-                if slot[j] < 0:
-                    continue
-                over = weight[j, 0] - weight[j, slot[j]]
-                new = at + STEP + over
-                if over <= ON_WAY and new < cost[j] and left < len(heap_key):
-                    cost[j], came[j] = new, i
-                    heap_push(heap_key, heap_node, left, new, j)
-                    left += 1
-        while end >= 0:
-            if slot[end] > 0:
-                _made_strongest(end, slot[end], index, weight)
-                any_joined = True
-            end = came[end]
+        if largest[k] != k and size[k] >= LARGE * size[largest[k]]:
+            for i, m in _way(way_rows, way_cols, patch, largest[k], k, index, weight, side):
+                if m > 0:
+                    _made_strongest(i, m, index, weight)
+                    any_joined = True
     return any_joined
+
+
+@compiled
+def _way(
+    rows: np.ndarray, cols: np.ndarray, patch: np.ndarray, start: Any, goal: Any, index: np.ndarray, weight: np.ndarray, side: np.ndarray
+) -> np.ndarray:  # fmt: skip
+    """(k, 2) points of the way from one patch to another of the same bone where others outweigh it least, with the place that the
+    bone has in their rows; none where it would have to be raised too far."""
+    n = len(patch)
+    cost, came, slot = np.full(n, np.inf), np.full(n, -1, np.int64), np.full(n, -1, np.int64)
+    heap_key, heap_node = np.empty(8 * n + 16), np.empty(8 * n + 16, np.int32)
+    bone, left = -1, 0
+    for i in range(n):
+        if patch[i] == start and side[i] >= 0:
+            bone, cost[i] = index[i, 0], 0.0
+            heap_push(heap_key, heap_node, left, 0.0, i)
+            left += 1
+    for i in range(n):
+        for m in range(index.shape[1]):
+            if slot[i] < 0 and side[i] >= 0 and index[i, m] == bone and weight[i, m] > 0.0:
+                slot[i] = m
+    end, count = -1, 0
+    while left > 0 and end < 0:
+        at, i = heap_pop(heap_key, heap_node, left)
+        left -= 1
+        if at > cost[i]:
+            continue
+        if patch[i] == goal:
+            end = i
+        for e in range(rows[i], rows[i + 1]):
+            j = cols[e]
+            if slot[j] < 0:
+                continue
+            over = weight[j, 0] - weight[j, slot[j]]
+            new = at + STEP + over
+            if over <= ON_WAY and new < cost[j] and left < len(heap_key):
+                cost[j], came[j] = new, i
+                heap_push(heap_key, heap_node, left, new, j)
+                left += 1
+    i = end
+    while i >= 0:
+        i, count = came[i], count + 1
+    out = np.empty((count, 2), np.int64)
+    for k in range(count):
+        out[k, 0], out[k, 1] = end, slot[end]
+        end = came[end]
+    return out
 
 
 @compiled
