@@ -138,6 +138,7 @@ def test_digits_of_a_posed_hand_are_found_one_by_one():
     assert len(digits) >= 16 and np.mean(digits) < 0.03
 
 
+@pytest.mark.sampled(1)
 @pytest.mark.parametrize("name", ("otter", "hound"))
 def test_noise_holes_size_and_place_change_no_joint(name):
     rest = moved(name, np.eye(3))

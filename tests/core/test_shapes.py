@@ -186,16 +186,16 @@ def test_correctives_of_both_sides_are_images_and_fire_with_their_own_joint(otte
 def test_a_corrective_that_is_sculpted_makes_its_card_calmer(otter: Character) -> None:
     card = run_trials(otter, pictures=False, only="one arm up")[0]
     c = do(otter, "shapes.corrective", name="armpit", joint="upper_arm_L", reading="toward", trial="one arm up")
-    triangle = int(np.flatnonzero((ground_of(c).triangles == card.worst_point).any(1))[0])  # whichever way it faces
+    longest = card.found["longest_edge"]
+    triangle = int(np.flatnonzero((ground_of(c).triangles == longest.point).any(1))[0])  # whichever way it faces
     worst = (float(triangle), 1 / 3, 1 / 3, 1.0, *AHEAD)
     c = do(
-        c, "shapes.sculpt", shape="armpit_L", brush="even", radius=0.07, trial="one arm up", samples=[worst] * 30,
+        c, "shapes.sculpt", shape="armpit_L", brush="even", radius=0.07, trial="one arm up", samples=[worst] * 10,
         front=False,
     )  # fmt: skip
     after = run_trials(c, pictures=False, only="one arm up")[0]
-    figure = next(n for n, f in card.found.items() if f.point == card.worst_point and f.share == card.badness)
-    assert after.found[figure].share < 0.95 * card.badness  # what was worst is calmer, and nothing else is worse for it
-    assert after.badness < card.badness
+    assert after.found["longest_edge"].share < 0.9 * longest.share  # what was stretched most is calmer
+    assert after.badness <= card.badness  # and nothing is worse for it
 
 
 def test_bad_strokes_are_refused(faced: Character) -> None:
