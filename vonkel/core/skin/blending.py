@@ -18,7 +18,7 @@ from scipy.sparse import coo_matrix, csr_matrix
 from ..compiled import compiled, compiled_loosely
 from .bones import Reach, past_end, radius_at, to_segment
 from .owners import PAST, most_radius
-from .ways import Ways, edge_lengths
+from .ways import Ways, edge_lengths, spread
 
 SOFT = 0.7  # of a limb's radius: how far each of the two passes spreads
 WEB = 0.015  # sizes: on a membrane, which has no thickness to tell it by, at least so far beside its own bones
@@ -142,19 +142,9 @@ def _lengths(
             d, t = to_segment(p[i], start[o], way[o], square[o])
             r = max(radius_at(radii[o], t), d)
             out[i] = max(out[i], min(max(soft * r, least[o]), short * span[o]))
-    queue, waits = np.arange(n), np.ones(n, np.bool_)
-    head, tail = 0, n
-    while head < tail:
-        i = queue[head % n]
-        head, waits[i] = head + 1, False
-        for e in range(rows[i], rows[i + 1]):
-            j, most = cols[e], out[i] + widen * long[e]
-            if out[j] > most:
-                out[j] = most
-                if not waits[j]:
-                    queue[tail % n], waits[j] = j, True
-                    tail += 1
-    return out
+    out = -out
+    spread(out, np.arange(n), rows, cols, long, widen)
+    return -out
 
 
 @compiled

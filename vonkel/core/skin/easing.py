@@ -20,7 +20,7 @@ from ..poses import pose_from_turns, trial_poses
 from .bones import in_sizes
 from .deform import rest_inverses
 from .middle import Middle
-from .ways import edge_lengths
+from .ways import edge_lengths, spread
 
 LONG = 1.5  # times as long as at rest: what is longer in a pose is eased
 TORN = 1.9  # … and while there are edges longer than that it isn't done
@@ -96,28 +96,6 @@ def _longest(i: Any, j: Any, x: np.ndarray, y: np.ndarray, z: np.ndarray) -> flo
         most = max(most, (x[i, q] - x[j, q]) ** 2 + (y[i, q] - y[j, q]) ** 2 + (z[i, q] - z[j, q]) ** 2)
     long: float = np.sqrt(most)
     return long
-
-
-@compiled
-def _spread(want: np.ndarray, rows: np.ndarray, cols: np.ndarray, rest: np.ndarray, fall: float) -> None:
-    """Wants (n,) made to be nowhere less than a neighbour's less `fall` for each metre between them.  In place."""
-    n = len(want)
-    queue, waits = np.empty(n, np.int64), np.zeros(n, np.bool_)
-    head, tail = 0, 0
-    for i in range(n):
-        if want[i] > 0.0:
-            queue[tail], waits[i] = i, True
-            tail += 1
-    while head < tail:
-        i = queue[head % n]
-        head, waits[i] = head + 1, False
-        for e in range(rows[i], rows[i + 1]):
-            j, left = cols[e], want[i] - fall * rest[e]
-            if left > want[j]:
-                want[j] = left
-                if not waits[j]:
-                    queue[tail % n], waits[j] = j, True
-                    tail += 1
 
 
 @compiled
@@ -234,7 +212,7 @@ def _eased(
             want[point] = max(own[point], own[other[point]])
         if want.max() <= 0.0 or (turn >= rounds and bad.sum() <= left * len(cols)):
             break
-        _spread(want, rows, cols, rest, fall)
+        spread(want, np.flatnonzero(want > 0.0), rows, cols, rest, fall)
         todo = np.flatnonzero((want > 0.0) & (side >= 0))
         for sweep in range(sweeps):
             for i in todo if (sweep + turn) % 2 == 0 else todo[::-1]:

@@ -92,9 +92,8 @@ def _sunk(ways: Ways, reach: Reach) -> np.ndarray:
     """(s, 3): how deep each segment's start, middle and end lie in the body; metres."""
     out = np.zeros((len(reach.start), 3))
     if ways.cells:
-        for k, t in enumerate((0.0, 0.5, 1.0)):
-            place = reach.start + t * reach.way
-            out[:, k] = np.where(ways.solid.contains(place), ways.depth_at(place), 0.0)
+        places = np.concatenate([reach.start + t * reach.way for t in (0.0, 0.5, 1.0)])
+        out = np.where(ways.solid.contains(places), ways.depth_at(places), 0.0).reshape(3, -1).T
     out = np.maximum(np.maximum(out, THIN * out.max(1, keepdims=True)), LEAST * ways.solid.h)
     # wherever a membrane's bone runs through a limb, the flesh there is the limb's
     out[reach.sheet[reach.bone]] = LEAST * ways.solid.h

@@ -55,16 +55,11 @@ class Ways:
         """(c + n, 3): the centres of the cells, then the points."""
         return np.concatenate([self.solid.centres, self.points])
 
-    @cached_property
-    def depth(self) -> np.ndarray:
-        """(c,) metres from each cell's centre to the nearest place from which no way leads on, by steps between cells."""
-        return self._steps_deep * self.solid.h
-
     def depth_at(self, places: np.ndarray) -> np.ndarray:
         """(k,) metres: the depth round each of places (k, 3), without steps between cells, so that a cell more or less at the
         skin, which is chance, changes it little."""
         grid = np.full(self.solid.inside.shape, -0.5)
-        grid[self.solid.inside] = self._steps_deep
+        grid[self.solid.inside] = self.steps_deep
         at = (places - self.solid.low) / self.solid.h - 0.5
         round_it = [
             map_coordinates(grid, (at + 0.5 * o).T, order=1, mode="nearest") for o in (*NEIGHBOUR_CELLS, np.zeros(3))
@@ -72,8 +67,9 @@ class Ways:
         return np.asarray(np.maximum(np.mean(round_it, axis=0), 0.0) * self.solid.h)
 
     @cached_property
-    def _steps_deep(self) -> np.ndarray:
-        """(c,) the same in cells: so that no unit decides between cells alike."""
+    def steps_deep(self) -> np.ndarray:
+        """(c,) cells from each cell's centre to the nearest place from which no way leads on, by steps between cells: in cells, so that
+        no unit decides between cells alike."""
         return _depths(self.solid.ways, STEP_LENGTHS)
 
     @cached_property
@@ -92,7 +88,7 @@ class Ways:
         c, solid = self.cells, self.solid
         if not c:
             return np.full(len(self.points), solid.h)
-        inner = solid.h * _balls(solid.ways, self._steps_deep, solid.cells.astype(np.float64), 0.5)
+        inner = solid.h * _balls(solid.ways, self.steps_deep, solid.cells.astype(np.float64), 0.5)
         held = self.under[:, 0] >= 0
         return np.concatenate([inner, np.where(held, inner[np.maximum(self.under[:, 0], 0)], 0.5 * solid.h)])
 
@@ -235,6 +231,30 @@ def edge_lengths(p: np.ndarray, rows: np.ndarray, cols: np.ndarray) -> np.ndarra
             j = cols[e]
             out[e] = np.sqrt((p[i, 0] - p[j, 0]) ** 2 + (p[i, 1] - p[j, 1]) ** 2 + (p[i, 2] - p[j, 2]) ** 2)
     return out
+
+
+@compiled
+def spread(
+    value: np.ndarray, start: np.ndarray, rows: np.ndarray, cols: np.ndarray, long: np.ndarray, fall: float
+) -> None:
+    """Values (n,) made to be nowhere less than a neighbour's less `fall` for each metre between them, from the points `start` (k,) on
+    along edges (rows, cols) of lengths `long`.  In place."""
+    n, tail = len(value), len(start)
+    queue, waits = np.empty(n, np.int64), np.zeros(n, np.bool_)
+    queue[:tail] = start
+    for i in start:
+        waits[i] = True
+    head = 0
+    while head < tail:
+        i = queue[head % n]
+        head, waits[i] = head + 1, False
+        for e in range(rows[i], rows[i + 1]):
+            j, left = cols[e], value[i] - fall * long[e]
+            if left > value[j]:
+                value[j] = left
+                if not waits[j]:
+                    queue[tail % n], waits[j] = j, True
+                    tail += 1
 
 
 @compiled
