@@ -23,16 +23,19 @@ setup_front() { # copies the front-end packages into the package; they are not c
   fi
 }
 
-warm_kernels() { # compiled loops are cached beside the code, so that the first start is quick
+warm_kernels() { # compiled loops are cached beside the code, so that the first start is quick; on while other things are done
   if [ ! -f .venv/warm ] || [ -n "$(find vonkel/core -name '*.py' -newer .venv/warm -print -quit)" ]; then
-    .venv/bin/python -m vonkel.core.warm && touch .venv/warm
+    { .venv/bin/python -m vonkel.core.warm && touch .venv/warm; } &
+    WARMING=$!
   fi
 }
 
-setup_app() { setup_venv "" app-stamp; setup_front; warm_kernels; }
+warmed() { [ -z "${WARMING:-}" ] || wait "$WARMING" || fail "The loops could not be compiled."; }
+
+setup_app() { setup_venv "" app-stamp; warm_kernels; setup_front; warmed; }
 
 setup_tests() {
-  setup_venv "[test]" test-stamp; setup_front; warm_kernels
+  setup_venv "[test]" test-stamp; warm_kernels; setup_front
   if ! command -v chromium >/dev/null; then
     local sudo=""; [ "$(id -u)" = 0 ] || sudo=sudo
     $sudo apt-get update -qq >/dev/null && $sudo apt-get install -y -qq chromium >/dev/null || fail "Chromium is needed for the browser tests."

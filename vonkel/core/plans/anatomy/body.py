@@ -36,6 +36,7 @@ UP = np.array([0.0, 1.0, 0.0])
 CELLS = 45_000
 FAR = 2147483647
 STEPS = np.round(100 * STEP_LENGTHS).astype(np.int32)
+LENGTH_OF = np.unique(STEPS, return_inverse=True)[1].astype(np.int64)  # which of its lengths each step has
 BINS = 128
 
 
@@ -115,17 +116,16 @@ def webless(solid: Solid, small: float = 0.012) -> Solid:
 
 
 @compiled
-def _flood(links: np.ndarray, steps: np.ndarray, source: int) -> np.ndarray:
+def _flood(links: np.ndarray, steps: np.ndarray, row_of: np.ndarray, source: int) -> np.ndarray:
     """Distances (c,) int32 from one cell in hundredths of a cell's edge, FAR where not reached.
 
     Cells wait in one row for each length of a step: what joins a row comes from cells in the order of their distance, so every
-    row is sorted as it stands, and no cell joins the same row twice.
+    row is sorted as it stands, and no cell joins the same row twice.  row_of (k,): which of the lengths each of `steps` has.
     """
-    n, lengths = len(links), np.unique(steps)
-    row_of = np.searchsorted(lengths, steps)
+    n, rows = len(links), row_of.max() + 1
     dist = np.full(n, 2147483647, np.int32)
-    cell, at = np.empty((len(lengths), n), np.int32), np.empty((len(lengths), n), np.int32)
-    first, last = np.zeros(len(lengths), np.int64), np.zeros(len(lengths), np.int64)
+    cell, at = np.empty((rows, n), np.int32), np.empty((rows, n), np.int32)
+    first, last = np.zeros(rows, np.int64), np.zeros(rows, np.int64)
     dist[source] = 0
     i, now = source, 0
     while True:
@@ -140,7 +140,7 @@ def _flood(links: np.ndarray, steps: np.ndarray, source: int) -> np.ndarray:
                 cell[row, last[row]], at[row, last[row]] = j, d
                 last[row] += 1
         best = -1
-        for row in range(len(lengths)):
+        for row in range(rows):
             while first[row] < last[row] and dist[cell[row, first[row]]] < at[row, first[row]]:
                 first[row] += 1  # reached on a shorter way since
             if first[row] < last[row] and (best < 0 or at[row, first[row]] < now):
@@ -153,7 +153,7 @@ def _flood(links: np.ndarray, steps: np.ndarray, source: int) -> np.ndarray:
 
 def distances_from(solid: Solid, cell: int) -> np.ndarray:
     """(c,) metres through the inside from one cell to all; inf where not reached."""
-    d = _flood(solid.links, STEPS, int(cell))
+    d = _flood(solid.links, STEPS, LENGTH_OF, int(cell))
     return np.where(d == FAR, np.inf, d * (solid.h / 100))
 
 
