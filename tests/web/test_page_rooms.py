@@ -19,8 +19,9 @@ def rooms(browser, server):
     page.page.close()
 
 
-def opened(rooms, station):
+def opened(rooms, station, painted=False):
     page, number = rooms
+    page.painted = painted
     page.open(f"/c/{number}/{station}")
     page.wait("vonkel.state && vonkel.plate.mesh && vonkel.strip.shown")
     return page
@@ -177,7 +178,7 @@ def test_parts_fade_let_clicks_through_and_come_back(rooms):
 
 def test_of_a_large_mesh_a_drag_draws_only_what_moves_and_the_picture_is_the_same(rooms):
     """The figure counts as large for this test: in the middle of a drag its picture is that of drawing all of it."""
-    page = opened(rooms, "limbs")
+    page = opened(rooms, "limbs", painted=True)
     page.wait("vonkel.plate.controlFrames && vonkel.live.idle")
     page.js("vonkel.plate.drawn.large = 1000; vonkel.plate.controlsAway = false")
     at = page.control_at("free", "hand_L")
