@@ -180,6 +180,7 @@ def hatted(c: Character, profile: tuple[tuple[float, float], ...]) -> Character:
     )  # fmt: skip
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("name", ["otter", "bust", "bat"])
 @pytest.mark.parametrize(
     "profile", [((0.75, 0.0), (0.75, 0.03), (0.42, 0.05), (0.38, 0.45)), ((0.6, -0.1), (0.25, 0.6), (0.02, 1.0))]
@@ -347,6 +348,7 @@ def test_sliders_of_the_lips_play_their_shapes_and_the_jaws_kit_comes_back_besid
     assert {k.name: k.kind for k in lost.kits}["jaw"] == "jaw" and sum(k.kind == "lips" for k in lost.kits) == 1
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("name", ["otter", "bust", "bat", "newt"])
 def test_regions_of_a_face_are_whole_apart_and_kept(name: str) -> None:
     c = made(name)

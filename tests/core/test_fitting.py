@@ -548,10 +548,12 @@ def test_what_is_told_of_joints_has_a_number_for_every_name():
     [(lambda k: by_chance(k), range(9100, 9114), 20), (lambda k: of_chance(DRAWN[k % 6], k), range(9202, 9218), 20)],
     ids=["two and four legs", "wings, fins, many legs, none"],
 )
-def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing(draw, seeds, least, monkeypatch):
+def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_nothing(
+    draw, seeds, least, monkeypatch, whole
+):
     """Bodies by chance whose seeds were not learned from, in their poses; sixty of either kind: benchmarks/notes.md."""
     far, near = [], []
-    for k in seeds:
+    for k in seeds if whole else seeds[:9]:
         monkeypatch.setitem(NAMED, f"chance-{k}", draw(k))
         body = posed(f"chance-{k}", k, STRENGTHS[k % 3], KINDS[k % 6])
         try:
@@ -560,8 +562,8 @@ def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_noth
             continue  # that is told, too
         for n, e in errors(body, sketch).items():
             (far if e > 0.1 else near if e < 0.04 else []).append(verdict(sketch.spread[n]) != "sure")
-    assert len(near) > 250 and np.mean(near) < 0.25
-    assert len(far) > least and np.mean(far) > 0.7
+    assert len(near) > (250 if whole else 150) and np.mean(near) < 0.25
+    assert len(far) > (least if whole else least // 2) and np.mean(far) > 0.7
 
 
 def test_a_tail_that_ends_in_a_thread_is_followed_to_its_tip():

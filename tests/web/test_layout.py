@@ -97,6 +97,9 @@ SEEN = """() => { const p = vonkel.plate, r = p.views.free.rect, dock = document
   return { inside: left >= r.x && right <= r.x + r.w && top >= roof && low <= floor, share: Math.max((right - left) / r.w, (low - top) / (floor - roof)) }; }"""
 
 
+POSED = SEEN.replace("p.rest", "p.points")
+
+
 @pytest.mark.parametrize("file", ["otter.obj", "bat.obj"])
 def test_the_whole_figure_is_in_the_room_that_is_free(sized, cast, file):
     sized.open(f"/c/{cast(file)}/limbs")
@@ -107,6 +110,14 @@ def test_the_whole_figure_is_in_the_room_that_is_free(sized, cast, file):
         seen = sized.js(SEEN)
         assert seen["inside"], station
         assert seen["share"] > 0.7, station  # and no smaller than it must be
+    if file == "otter.obj":
+        at_rest = sized.js(SEEN)["share"]
+        sized.station("trials")
+        sized.js("vonkel.trial = 'arms up'; vonkel.strip.pose()")
+        sized.wait("vonkel.plate.posed && vonkel.live.idle")
+        assert sized.js(POSED)["inside"] and sized.js(SEEN)["share"] < at_rest
+        sized.station("limbs")
+        assert sized.js(SEEN)["share"] == pytest.approx(at_rest)
     sized.station("skin")
     strip = sized.js("document.getElementById('strip').getBoundingClientRect().height")
     assert strip > 100  # the strip was open, and took its room

@@ -102,6 +102,7 @@ export class Bench extends Posing {
       plate.setLarge(kind.large ?? "");
       plate.setPaired(kind.paired ?? false);
       if (plate.near && !kind.paired) plate.setNear(null);
+      if (!this.trial) plate.keepInSight(null);
       this.shownStation = this.station;
     }
     if (fresh || !kind.keepsValues?.(this)) plate.setValues(null, kind.shading?.(this) ?? "clay");

@@ -124,11 +124,13 @@ export class Strip {
     this.pose();
   }
 
-  /** Show the pose that is looked at; the eye goes along with a motion that carries the figure away. */
+  /** Show the pose that is looked at, all of it; the eye goes along with a motion that carries the figure away. */
   async pose() {
-    const { bench } = this;
+    const { bench } = this,
+      moves = !!this.chosen()?.sweep?.frames;
     await bench.posed();
-    bench.followFigure(this.chosen()?.sweep?.frames ? bench.plate.carriedBy() : [0, 0, 0]);
+    bench.plate.keepInSight(bench.trial && !moves ? bench.plate.points : null);
+    bench.followFigure(moves ? bench.plate.carriedBy() : [0, 0, 0]);
   }
 
   /** Try all poses; with `sweeps` every joint goes through its freedom, too. */

@@ -57,6 +57,7 @@ export class Figure extends Views {
   setMesh(mesh) {
     this.drawn.setMesh(mesh);
     this.box = new THREE.Box3().setFromArray(mesh.points);
+    this.posed = this.reach = null;
     this.layout();
     this.home();
   }

@@ -35,6 +35,10 @@ export class Views {
     this.drawn = { rest: new Float32Array() }; // the mesh that is to be in sight
     /** @type {THREE.Box3 | null} */
     this.box = null; // of the figure at rest
+    /** @type {Float32Array | null} */
+    this.posed = null; // the points of a pose that is to be in sight, too
+    /** @type {THREE.Box3 | null} */
+    this.reach = null; // of both
     this.resized = new ResizeObserver(() => this.layout());
     this.resized.observe(stage);
   }
@@ -144,7 +148,17 @@ export class Views {
 
   /** The box that the drawings show. */
   get shown() {
-    return this.near ?? this.box;
+    return this.near ?? this.reach ?? this.box;
+  }
+
+  /** A pose that is looked at is in sight beside the figure at rest, or (null) the figure at rest alone; who has looked closer
+   * keeps the free view. */
+  keepInSight(points) {
+    if (!this.box || (!points && !this.posed)) return;
+    this.posed = points && points.slice();
+    this.reach = points && new THREE.Box3().setFromArray(points).union(this.box);
+    this.fit();
+    if (!this.looked) this.frame();
   }
 
   sizes() {
@@ -187,14 +201,14 @@ export class Views {
       taken = this.large === "free" ? DOCK + this.heading : 0;
     const tall = (half * Math.max(r.h - taken - 2 * ROOM, 40)) / r.h,
       wide = (half * Math.max(r.w - 2 * ROOM, 40)) / r.h;
-    const { rest } = this.drawn,
-      some = [],
-      p = new THREE.Vector3(),
-      count = rest.length / 3,
-      step = Math.max(1, Math.floor(count / 4000));
-    for (let i = 0; i < count; i += step) {
-      p.set(rest[3 * i], rest[3 * i + 1], rest[3 * i + 2]).sub(c);
-      some.push([p.dot(right), p.dot(up), p.dot(out)]);
+    const some = [],
+      p = new THREE.Vector3();
+    for (const points of [this.drawn.rest, this.posed ?? new Float32Array()]) {
+      const step = Math.max(1, Math.floor(points.length / 12000));
+      for (let i = 0; i < points.length / 3; i += step) {
+        p.fromArray(points, 3 * i).sub(c);
+        some.push([p.dot(right), p.dot(up), p.dot(out)]);
+      }
     }
     let far = 0,
       x = 0,
