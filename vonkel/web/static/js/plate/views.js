@@ -151,8 +151,8 @@ export class Views {
     return this.near ?? this.reach ?? this.box;
   }
 
-  /** A pose that is looked at is in sight beside the figure at rest, or (null) the figure at rest alone; who has looked closer
-   * keeps the free view. */
+  /** A pose that is looked at is in sight beside the figure at rest, or (null) the figure at rest alone; who has looked
+   * closer keeps the free view. */
   keepInSight(points) {
     if (!this.box || (!points && !this.posed)) return;
     this.posed = points && points.slice();
