@@ -142,7 +142,8 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     fewer = coarse(points, triangles) if len(points) > DENSE else None
     ways = ways_of(fewer.points if fewer else points, fewer.triangles if fewer else triangles, 1.0, s.cells)
     tell(0.3, "measuring whose each point is")
-    own, radii = owners(ways, reach)
+    mirror = mirror_of(ways.points, reach.partner, 1.0)
+    own, radii = owners(ways, reach, mirror)
     tell(0.6, "blending along the skin")
     softness = USUAL_FALLOFF / s.falloff * float(np.sqrt(s.smooth / USUAL_SMOOTH))
     held = blended(ways, reach, own, radii, softness).table(len(s.bones))
@@ -153,7 +154,7 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     tell(0.8, "easing what ordinary poses stretch")
     moves = moves_of(s.character, [b.joint for b in s.bones]) if s.eased else None
     owner = np.where(own >= 0, reach.bone[np.maximum(own, 0)], -1)
-    middle, mirror = Middle.of(ways.points, owner, reach), mirror_of(ways.points, reach.partner, 1.0)
+    middle = Middle.of(ways.points, owner, reach)
     easing = None if moves is None else Easing(ways.points, moves, middle)
     held = both_sides_alike(middle.let_go(held), mirror)
     held = settled(ways.rows, ways.cols, ways.piece, ways.areas, held, s.influences, mirror, easing)

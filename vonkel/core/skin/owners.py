@@ -18,6 +18,7 @@ from scipy.spatial import cKDTree
 from ..compiled import compiled
 from ..geometry.voxels import SINGLE, heap_pop, heap_push
 from .bones import Reach, past_end, radius_at, to_segment
+from .settling import Mirror
 from .ways import Ways
 
 STRAIGHT = 1.12  # a way this many times as long as the straight line still counts as straight (cells make ways up to 10 % longer)
@@ -36,8 +37,9 @@ PAST = 0.1  # how much of the way past a bone's end counts on top (squared): two
 ROUNDS = 8  # of making owners exact
 
 
-def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
-    """(n,) the segment that each point belongs to (−1: none can reach it); radii (s, 3) of limbs in metres."""
+def owners(ways: Ways, reach: Reach, mirror: Mirror | None = None) -> tuple[np.ndarray, np.ndarray]:
+    """(n,) the segment that each point belongs to (−1: none can reach it); radii (s, 3) of limbs in metres.  mirror: how the
+    points are mirrored, where they are."""
     seeds, of = _seeds(ways, reach)
     radii = _tidy(_sunk(ways, reach), reach)
     caps = most_radius(ways, reach)
@@ -56,8 +58,29 @@ def owners(ways: Ways, reach: Reach) -> tuple[np.ndarray, np.ndarray]:
         radii = _tidy(radii, reach)
     own, key = _search(ways.places, caps, rows, cols, *reach.lines, radii, seeds, of, STRAIGHT, PAST)
     own, key = own[c:].copy(), key[c:]
-    _settle(ways.points, caps[c:], ways.rows, ways.cols, own, key, *reach.lines, radii, ROUNDS, PAST)
-    return own, radii
+    key = _settle(ways.points, caps[c:], ways.rows, ways.cols, own, key, *reach.lines, radii, ROUNDS, PAST)
+    return own if mirror is None else _of_either_side(own, key, mirror, _across(reach)), radii
+
+
+def _of_either_side(own: np.ndarray, key: np.ndarray, mirror: Mirror, across: np.ndarray) -> np.ndarray:
+    """Owners (n,) of a mirrored body made alike: of a point and its mirror image the one whose owner is nearer tells.
+
+    Which of two bones nearly as near comes first is chance, on either side another one.
+    """
+    there = key[mirror.other]
+    follows = (there < key) | ((there == key) & (mirror.side < 0))
+    return np.where(follows & (own[mirror.other] >= 0), across[own[mirror.other]], own)
+
+
+def _across(reach: Reach) -> np.ndarray:
+    """(s,) each segment's mirror image."""
+    flip = np.array([-1.0, 1.0, 1.0])
+    ends = np.concatenate([reach.start, reach.start + reach.way], 1)
+    out = np.empty(len(ends), np.int32)
+    for s, bone in enumerate(reach.bone):
+        some = np.flatnonzero(reach.bone == reach.partner[bone])
+        out[s] = some[np.abs(ends[some] - ends[s] * np.r_[flip, flip]).sum(1).argmin()]
+    return out
 
 
 def most_radius(ways: Ways, reach: Reach) -> np.ndarray:
@@ -260,8 +283,9 @@ def _settle(
     points: np.ndarray,
     thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, own: np.ndarray, key: np.ndarray, start: np.ndarray, way: np.ndarray,
     square: np.ndarray, radii: np.ndarray, rounds: int, past: float,
-) -> None:  # fmt: skip
-    """Owners made exact in place: each point tries the segments of its neighbours, of those that are reached straight.
+) -> np.ndarray:  # fmt: skip
+    """Owners made exact in place, and (n,) how far they are: each point tries the segments of its neighbours, of those that are
+    reached straight.
 
     A search settles a node when its first neighbour is; along a straight limb distances differ only with the square of what
     lies between, so the border wanders by a cell.  What had to go round a gap may not be taken over.
@@ -290,3 +314,4 @@ def _settle(
                     best[i], own[i], plain[i], changed = k, s, True, True
         if not changed:
             break
+    return best
