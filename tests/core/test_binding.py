@@ -4,6 +4,7 @@ from functools import cache
 
 import numpy as np
 import pytest
+import trimesh
 from scipy.ndimage import distance_transform_edt
 from scipy.sparse import csr_matrix, diags
 from scipy.sparse.linalg import spsolve
@@ -24,7 +25,7 @@ from vonkel.core.skin import bind as binding
 from vonkel.core.skin.bind import bind_skin, weights_of
 from vonkel.core.skin.bones import bones_of, reach_of
 from vonkel.core.skin.coarse import DENSE, coarse
-from vonkel.core.skin.easing import Easing
+from vonkel.core.skin.easing import Easing, _least_missed
 from vonkel.core.skin.grown import grown_together
 from vonkel.core.skin.middle import Middle
 from vonkel.core.skin.owners import owners
@@ -96,6 +97,16 @@ def test_easing_leaves_what_no_pose_stretches():
     reached, own, long = eased(0.2)  # nine edges' lengths, which an edge alone would have to give
     assert reached > 8 and long.max() < 1.9 and (np.diff(own) >= -1e-12).all()
     assert own[0] == 0 and own[-1] == 1  # far from there nothing is changed
+
+
+def test_of_more_bones_than_may_hold_a_point_that_goes_which_moves_it_least():
+    """Two move alike, one holds little but takes the point far: of four, three stay; of two that are alike the weaker goes."""
+    moves = np.zeros((4, 12, 2))
+    moves[:, [0, 5, 10]] = 1.0
+    moves[1, 3], moves[2, 3], moves[3, 7, 1] = [0.10, 0.0], [0.11, 0.0], 0.9
+    total, some = np.array([0.5, 0.2, 0.25, 0.05]), np.arange(5)
+    _least_missed(0, np.zeros((1, 3)), moves, total, some, 4, 3, np.empty((5, 3, 2)))
+    assert total.tolist() == [0.5, 0.0, 0.25, 0.05]  # by what they hold, the last would have gone
 
 
 def test_a_leg_hardly_holds_past_the_middle():
@@ -252,6 +263,14 @@ def test_a_denser_mesh_gets_the_same_skin(name):
     few = in_triangles(at_rest(name)[1])
     far = np.abs(dense(bind_skin(finer(few)))[: len(few.points)] - dense(bind_skin(few))).max(1)
     assert far.mean() < 0.02 and np.quantile(far, 0.9) < 0.04 and np.quantile(far, 0.99) < 0.075, far.mean()
+
+
+def test_what_looks_the_other_way_is_not_the_same_point_of_a_coarser_mesh():
+    """A plate thinner than a cell, as lips that meet: its rim joins both sides."""
+    plate = trimesh.creation.box((0.4, 0.002, 0.4)).subdivide_to_size(0.01)
+    of = coarse(np.array(plate.vertices), np.array(plate.faces), 800).of
+    up, down = set(of[plate.vertex_normals[:, 1] > 0.9]), set(of[plate.vertex_normals[:, 1] < -0.9])
+    assert len(up) > 100 and len(down) > 100 and not up & down
 
 
 def test_of_a_dense_mesh_fewer_points_stand_for_all():

@@ -14,9 +14,10 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from scipy.sparse.csgraph import connected_components
 
 from ..geometry.measures import area
+from ..geometry.topology import point_normals
 
 DENSE = 36_000  # points from which on a mesh is bound by fewer
-WANTED = 24_000  # how many those are, about
+FEWEST, MOST = 24_000, 48_000  # how many those are, about: half of them, within these
 PER_CELL = 1.5  # cells of edge a that a surface of a² runs through
 
 
@@ -31,13 +32,15 @@ class Coarse:
     carry: csr_matrix
 
 
-def coarse(points: np.ndarray, triangles: np.ndarray, wanted: int = WANTED) -> Coarse:
-    """A mesh of about `wanted` points for one of points (n, 3) and triangles (t, 3)."""
+def coarse(points: np.ndarray, triangles: np.ndarray, wanted: int = 0) -> Coarse:
+    """A mesh of about `wanted` points (0: as many as are worth their time) for one of points (n, 3) and triangles (t, 3)."""
     n = len(points)
+    wanted = wanted or min(max(n // 2, FEWEST), MOST)
     edge = float(np.sqrt(PER_CELL * area(points, triangles) / wanted))
     cell = np.floor(points / edge + 0.5).astype(np.int64)  # a cell is centred on x = 0: both sides alike
     i, j = triangles[:, [0, 1, 2]].ravel(), triangles[:, [1, 2, 0]].ravel()
-    same = (cell[i] == cell[j]).all(1)
+    faces = _facing(points, triangles)
+    same = (cell[i] == cell[j]).all(1) & (faces[i] == faces[j])
     of = connected_components(coo_matrix((np.ones(same.sum(), np.int8), (i[same], j[same])), (n, n)), directed=False)[1]
     m = int(of.max()) + 1
     count = np.bincount(of, minlength=m)
@@ -46,6 +49,13 @@ def coarse(points: np.ndarray, triangles: np.ndarray, wanted: int = WANTED) -> C
     tri = tri[(tri != np.roll(tri, 1, axis=1)).all(1)]
     tri = tri[np.unique(np.sort(tri, 1), axis=0, return_index=True)[1]]
     return Coarse(middle, tri.astype(np.int64), of, _carry(points, of, middle, i, j, edge))
+
+
+def _facing(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(n,) which of six ways each point looks, alike on both sides: lips that meet in one cell look up and down."""
+    normals = np.round(point_normals(points, triangles), 6)
+    axis = np.abs(normals).argmax(1)
+    return np.asarray(2 * axis + (normals[np.arange(len(points)), axis] < 0.0))
 
 
 def _carry(

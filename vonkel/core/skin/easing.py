@@ -3,7 +3,8 @@
 How far a hold fades is said by how thick the body is; how far it must fade, by how far a pose takes two joints apart.  What
 an edge is too long by in its worst pose is a want, in metres; wants fall off along the skin, and rows are averaged with
 their neighbours' in the measure of them, until nothing is too long.  Rows never hold more joints than they may: weights
-found for more and cut afterwards tear again where many joints meet.
+found for more and cut afterwards tear again where many joints meet.  Which are let go is told by how far they move the
+point, not by how much they hold.
 """
 
 from __future__ import annotations
@@ -29,6 +30,7 @@ EVEN = 2.0  # edge lengths of want at which a point is as its neighbours are
 SWEEPS = 2  # over the points between looking at the poses again
 ROUNDS, LAST = 20, 400  # of such looks: as many where skin is long, and at most where some is still torn
 MENDS = 80  # looks at most at a dense mesh whose skin was eased on fewer points
+STILL = 0.05  # sizes of the body that a hold counts as moving a point by at least, when it is told which is let go
 LEFT = 3e-4  # the share of edges that may stay torn
 
 
@@ -144,6 +146,49 @@ def _gathered(
     return count
 
 
+@compiled_loosely
+def _least_missed(
+    i: Any, p: np.ndarray, moves: np.ndarray, total: np.ndarray, some: np.ndarray, count: Any, most: int, places: np.ndarray
+) -> None:  # fmt: skip
+    """Of a point's bones some (count), which hold it by total (b,), no more than `most` keep something: one after the other is let
+    go that moves the point least in any pose when the others take over.
+
+    The weakest of five may be an arm's: a twentieth that ends at an edge and took the point along by a hand's breadth.
+    places (b + 1, 3, p): room.
+    """
+    poses, last, whole = moves.shape[2], len(places) - 1, 0.0
+    a, b, c = p[i, 0], p[i, 1], p[i, 2]
+    places[last] = 0.0  # where all together take the point, times what they hold
+    for u in range(count):
+        m, w = moves[some[u]], total[some[u]]
+        whole += w
+        for k in range(3):
+            for q in range(poses):
+                x = m[4 * k, q] * a + m[4 * k + 1, q] * b + m[4 * k + 2, q] * c + m[4 * k + 3, q]
+                places[u, k, q] = x
+                places[last, k, q] += w * x
+    for _ in range(count - most):
+        goes, least = -1, np.inf
+        for u in range(count):
+            w = total[some[u]]
+            if w > 0.0 and w < whole:
+                far = 0.0
+                for q in range(poses):
+                    d = 0.0
+                    for k in range(3):
+                        d += (whole * places[u, k, q] - places[last, k, q]) ** 2
+                    far = max(far, d)
+                far = (np.sqrt(far) + STILL * whole) * w / (whole - w)
+                if far < least:
+                    goes, least = u, far
+        if goes < 0:
+            break
+        w = total[some[goes]]
+        places[last] -= w * places[goes]
+        whole -= w
+        total[some[goes]] = 0.0
+
+
 @compiled
 def keep_strongest(
     i: Any, total: np.ndarray, some: np.ndarray, count: Any, partner: np.ndarray, pairs: bool, index: np.ndarray, weight: np.ndarray
@@ -196,6 +241,7 @@ def _eased(
     own, bad, want = np.zeros(n), np.zeros(n, np.int64), np.zeros(n)
     look, near = np.arange(n), np.zeros(n, np.bool_)
     total, some = np.zeros(len(moves)), np.empty(len(moves) + 1, np.int64)
+    places = np.empty((len(moves) + 1, 3, poses))
     reached = 0  # points at most
     for turn in range(last):
         if turn == rounds:  # from now on only what is torn
@@ -217,6 +263,8 @@ def _eased(
         for sweep in range(sweeps):
             for i in todo if (sweep + turn) % 2 == 0 else todo[::-1]:
                 count = _gathered(i, rows, cols, rest, want, even, index, weight, limb, most_of, total, some)
+                if count > index.shape[1] and side[i] != 0:
+                    _least_missed(i, p, moves, total, some, count, index.shape[1], places)
                 keep_strongest(i, total, some, count, partner, side[i] == 0, index, weight)
                 for k in range(index.shape[1]):
                     index[other[i], k], weight[other[i], k] = partner[index[i, k]], weight[i, k]
