@@ -209,7 +209,7 @@ def test_a_motion_goes_through_a_rig_and_comes_out_with_its_feet_planted(tmp_pat
     assert said["matches"]["thigh_L"] == "L_Femur" and said["matches"]["hand_R"] == "R_Hand"
     assert all(f["slides_of_leg"] <= 0.005 for f in said["feet"]) and max(f["stands"] for f in said["feet"]) > 0.5
     back = read_motion("through.bvh", out.read_bytes())
-    assert back.rate == pytest.approx(30, abs=1e-3) and len(back.rows) > 90
+    assert back.rate == pytest.approx(30, abs=1e-3) and len(back.rows) > 80
     whole = tmp_path / "through.glb"
     told = tmp_path / "matches.json"
     told.write_text(json.dumps(said["matches"] | {"head": ""}))
