@@ -180,7 +180,7 @@ def hatted(c: Character, profile: tuple[tuple[float, float], ...]) -> Character:
     )  # fmt: skip
 
 
-@pytest.mark.sampled(3)
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("name", ["otter", "bust", "bat"])
 @pytest.mark.parametrize(
     "profile", [((0.75, 0.0), (0.75, 0.03), (0.42, 0.05), (0.38, 0.45)), ((0.6, -0.1), (0.25, 0.6), (0.02, 1.0))]
@@ -437,13 +437,13 @@ def test_findings_of_a_face_offer_what_mends_them() -> None:
     assert not any("have moved" in f.title for f in findings(made("otter")))
 
 
-def test_what_would_spoil_a_face_is_said_before_it_is_made() -> None:
+def test_what_would_spoil_a_face_is_said_before_it_is_made(whole: bool) -> None:
     def said(c: Character) -> dict[str, Finding]:
         return {f.title: f for f in findings(c) if f.station == "face"}
 
     c = do(planned("bust"), "face.find")
     spoilt = ("head is", "skin is open", "shows through", "eyeball comes")
-    for name in ("bust", "otter", "beetle"):
+    for name in ("bust", "otter", "beetle") if whole else ("bust", "otter"):
         clean = said(do(planned(name), "face.find"))
         assert not [t for t in clean if any(w in t for w in spoilt)]
     bare = read_character("bust.obj", (DATA / "bust.obj").read_bytes(), "bust")

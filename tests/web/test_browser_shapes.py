@@ -123,7 +123,7 @@ def test_expressions_are_sculpted_split_boarded_and_all_of_them_play_together(pa
     stands = {r: "" for r in parts}
     seen = 0
     wanted_ones = list(product(*parts.values()))
-    for wanted in wanted_ones if whole else wanted_ones[:: len(parts["mouth"]) - 1]:  # every one with some others
+    for wanted in wanted_ones if whole else wanted_ones[:: len(parts["mouth"]) + 1]:  # every one with some others
         for region, name in zip(parts, wanted, strict=True):
             if stands[region] != name:
                 to_picture(page, region, name)
@@ -132,7 +132,7 @@ def test_expressions_are_sculpted_split_boarded_and_all_of_them_play_together(pa
         page.wait(f"JSON.stringify(Object.keys(vonkel.strengths).sort()) === {as_json(sorted(on))!r}")
         assert all(v == 1 for v in page.js("vonkel.strengths").values())
         seen += 1
-    assert len(wanted_ones) == 3 * 3 * 5 and seen >= 12
+    assert len(wanted_ones) == 3 * 3 * 5 and seen >= 8
     shown = np.array(page.js("Array.from(vonkel.plate.points)")).reshape(-1, 3)
     c = shop.character(number)
     wanted = c.points + sum(moves_of(c, n) for n in on)
