@@ -13,9 +13,8 @@ from ..geometry.topology import topology_of
 from ..progress import tell
 from ..rig import Pose
 from ..skin.between import Betweens, seal_of
-from ..skin.bind import mirror_of
 from ..skin.deform import HANDED, Deformer
-from ..skin.settling import Mirror
+from ..skin.mirror import Mirror, mirror_of
 from ..trials.samples import sample_poses
 from ..weights import WeightTable, table_of
 from .choosing import Pairs, chosen, pairs_of

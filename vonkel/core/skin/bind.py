@@ -14,7 +14,6 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
-from ..geometry.health import mirror_distance
 from ..geometry.measures import distance_to_segments
 from ..geometry.topology import topology_of, topology_of_triangles, welded_points
 from ..progress import tell
@@ -26,8 +25,9 @@ from .coarse import DENSE, coarse
 from .easing import Easing, moves_of
 from .heat import heat_weights
 from .middle import Middle
+from .mirror import Mirror, mirror_of
 from .owners import owners
-from .settling import Mirror, settled
+from .settling import settled
 from .ways import neighbours, point_areas, ways_of
 
 USUAL_FALLOFF, USUAL_SMOOTH = 5.0, 20  # what a softness of 1 is said by
@@ -204,19 +204,6 @@ def holder_of(character: Character, role: str, name: str, middle: np.ndarray, in
     if role == "teeth" and head:
         return jaw if jaw and "lower" in name.lower() else head
     return nearest(list(index))
-
-
-def mirror_of(points: np.ndarray, partner: np.ndarray, size: float) -> Mirror | None:
-    """How a body with points (n, 3) is mirrored about x = 0, where they and the joints are; otherwise None.
-
-    partner (b,): the mirrored bones, −1 where they aren't.
-    """
-    if not len(points) or (partner < 0).any():
-        return None
-    distance, other = mirror_distance(points)
-    if distance.max() > PAIR * size or (other[other] != np.arange(len(points))).any():
-        return None
-    return Mirror(other, partner, np.where(other == np.arange(len(points)), 0, np.where(points[:, 0] > 0, 1, -1)))
 
 
 def both_sides_alike(held: csr_matrix, mirror: Mirror | None) -> csr_matrix:

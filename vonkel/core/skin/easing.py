@@ -61,7 +61,7 @@ class Easing:
         """Rows index and weight (n, k) eased in place; how many points were, at most.
 
         rows, cols: the neighbours of each point; again: only where skin is torn after all; other (n,), partner (b,), side (n,): how
-        a body is mirrored that is (see `settling.Mirror`): its right follows its left, whatever poses do with either.
+        a body is mirrored that is (see `mirror.Mirror`): its right follows its left, whatever poses do with either.
         """
         n, bones = len(self.points), len(self.moves)
         if other is None or partner is None or side is None:

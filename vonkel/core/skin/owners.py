@@ -18,7 +18,7 @@ from scipy.spatial import cKDTree
 from ..compiled import compiled
 from ..geometry.voxels import SINGLE, heap_pop, heap_push
 from .bones import Reach, past_end, radius_at, to_segment
-from .settling import Mirror
+from .mirror import Mirror
 from .ways import Ways
 
 STRAIGHT = 1.12  # a way this many times as long as the straight line still counts as straight (cells make ways up to 10 % longer)

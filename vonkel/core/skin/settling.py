@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,6 +11,7 @@ from ..compiled import compiled
 from ..geometry.voxels import heap_pop, heap_push
 from ..weights import WeightTable
 from .easing import Easing, keep_strongest
+from .mirror import Mirror
 from .patches import islands, patches
 
 JUMP, CALMING = 0.25, 40  # where a weight changes more along an edge its ends are evened, for so many rounds
@@ -26,16 +26,6 @@ EASINGS = 3  # the later ones where islands that yield tear skin again
 # alike by two and yields; so is what easing leaves, and floods tear it off again: they are for what doesn't give way.
 AT_FIRST = (*(True,) * 2, *(False,) * 8)
 AFTER_EASING = (*(False,) * 6, *(True,) * 2, *(False,) * 6)
-
-
-@dataclass(frozen=True)
-class Mirror:
-    """Of a body that is the same on both sides: other (n,) each point's mirror point, partner (b,) each bone's, side (n,) the
-    sign of x, 0 on the middle."""
-
-    other: np.ndarray
-    partner: np.ndarray
-    side: np.ndarray
 
 
 def settled(
