@@ -134,13 +134,11 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     """Owned through the filled body, blended along the skin (see the head of this file)."""
     tell(0.05, "filling the body")
     number, size = np.cumsum(s.soft) - 1, s.character.size
-    points = in_sizes(s.points[s.soft], size)
-    first, of = welded_points(points, PAIR)
-    triangles = of[number[s.triangles]]
-    triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
-    points, reach = points[first], reach_of(s.character, s.bones).in_sizes(size)
+    points, triangles, of = _joined(in_sizes(s.points[s.soft], size), number[s.triangles])
+    reach = reach_of(s.character, s.bones).in_sizes(size)
     fewer = coarse(points, triangles) if len(points) > DENSE else None
-    ways = ways_of(fewer.points if fewer else points, fewer.triangles if fewer else triangles, 1.0, s.cells)
+    few = (fewer.points, fewer.triangles) if fewer else (points, triangles)
+    ways = ways_of(*few, 1.0, s.cells, (points, triangles) if fewer else None)
     tell(0.3, "measuring whose each point is")
     mirror = mirror_of(ways.points, reach.partner, 1.0)
     own, radii = owners(ways, reach, mirror)
@@ -167,6 +165,18 @@ def weights_through_volume(s: Surface) -> csr_matrix:
             *neighbours(mesh), mesh.islands, point_areas(points, triangles), held, s.influences, mirror, easing
         )
     return held[of]
+
+
+def _joined(points: np.ndarray, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Points (m, 3) and triangles (t, 3) with what lies in one place made one, and which of those each point is (n,).
+
+    Their middle stands for them, not the first of them: that one may be another one on either side of a mirrored body.
+    """
+    of = welded_points(points, PAIR)[1]
+    share = 1.0 / np.bincount(of)
+    middle = np.stack([np.bincount(of, points[:, k]) for k in range(3)], 1) * share[:, None]
+    triangles = of[triangles]
+    return middle, triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)], of
 
 
 def _nearest_bones(points: np.ndarray, bones: list[Bone]) -> np.ndarray:
@@ -236,14 +246,11 @@ def weights_by_nearest_bone(s: Surface) -> csr_matrix:
 def weights_by_heat(s: Surface) -> csr_matrix:
     """Warmed by the bones that are seen (`heat.py`).  For closed bodies whose limbs stand apart."""
     size = s.character.size
-    points = s.points[s.soft] / size
-    first, of = welded_points(points, PAIR)
-    triangles = of[(np.cumsum(s.soft) - 1)[s.triangles]]
-    triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
+    points, triangles, of = _joined(s.points[s.soft] / size, (np.cumsum(s.soft) - 1)[s.triangles])
     bones = [Bone(b.joint, b.segments / size) for b in s.bones]
-    held = heat_weights(points[first], triangles, bones)
+    held = heat_weights(points, triangles, bones)
     partner = reach_of(s.character, s.bones).partner
-    return both_sides_alike(held, mirror_of(points[first], partner, 1.0))[of]
+    return both_sides_alike(held, mirror_of(points, partner, 1.0))[of]
 
 
 BINDINGS |= {

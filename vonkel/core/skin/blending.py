@@ -23,12 +23,11 @@ from .ways import Ways, edge_lengths, spread
 SOFT = 0.7  # of a limb's radius: how far each of the two passes spreads
 WEB = 0.015  # sizes: on a membrane, which has no thickness to tell it by, at least so far beside its own bones
 SHORT = 0.6  # the most of a bone's own length
-EDGES = 0.9  # the least, in mean edge lengths at a point
+NONE = 1e-6  # sizes: no hold fades over less
 WIDEN = 0.2  # metres by which the length may grow for each along the skin
 FAR = 3.6  # lengths that a hold reaches at most
 MOST = 6  # bones that may hold a point while weights are made
 PASSES, EXACT, STEPS = 2, 1e-2, 200  # solves one after the other; where a solve stops: relative residual, steps
-ROUNDS = 2  # of evening at the end, over edges
 # What two fingers contest goes to the bone they hang from: so large a share of it where that one weighs so much.
 WHOLE, HANDED = 0.3, 0.8
 
@@ -66,7 +65,7 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
         np.where(reach.sheet[reach.bone], WEB, 0.0) * softness,
         SOFT * softness,
         SHORT,
-        EDGES,
+        NONE,
         WIDEN,
     )
     second, share = _borders(
@@ -91,7 +90,7 @@ def blended(ways: Ways, reach: Reach, own: np.ndarray, radii: np.ndarray, softne
         list(pool.map(solve, spans))
     _made_whole(count, weight)
     _handed_over(bone, count, weight, _common(reach.parent, reach.side), WHOLE, HANDED)
-    return Holds(bone, count, _evened(rows, cols, bone, count, weight, ROUNDS))
+    return Holds(bone, count, weight)
 
 
 @compiled
@@ -127,21 +126,20 @@ def _with_bridges(ways: Ways, conductance: np.ndarray) -> tuple[np.ndarray, np.n
 @compiled
 def _lengths(
     p: np.ndarray, rows: np.ndarray, cols: np.ndarray, long: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray,
-    radii: np.ndarray, span: np.ndarray, least: np.ndarray, soft: float, short: float, edges: float, widen: float,
+    radii: np.ndarray, span: np.ndarray, least: np.ndarray, soft: float, short: float, none: float, widen: float,
 ) -> np.ndarray:  # fmt: skip
     """(n,) metres over which a hold fades at each point.
 
     A thin limb's length holds where it grows out of a thick body and widens from there: the flank isn't dragged along.
     """
     n = len(p)
-    out = np.empty(n)
+    out = np.full(n, np.inf)
     for i in range(n):
-        out[i] = edges * long[rows[i] : rows[i + 1]].sum() / max(rows[i + 1] - rows[i], 1)
         if own[i] >= 0:
             o = own[i]
             d, t = to_segment(p[i], start[o], way[o], square[o])
             r = max(radius_at(radii[o], t), d)
-            out[i] = max(out[i], min(max(soft * r, least[o]), short * span[o]))
+            out[i] = max(min(max(soft * r, least[o]), short * span[o]), none)
     out = -out
     spread(out, np.arange(n), rows, cols, long, widen)
     return -out
@@ -438,38 +436,3 @@ def _handed_over(
             for k in range(count[i]):
                 if gains[k]:
                     weight[i, k] += total * weight[i, k] / there
-
-
-@compiled
-def _mean_row(
-    i: int, rows: np.ndarray, cols: np.ndarray, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, own: float, out: np.ndarray
-) -> None:  # fmt: skip
-    """A point's row averaged with its neighbours' over the bones that it may have; `own` neighbours' worth of itself."""
-    total = 0.0
-    for k in range(count[i]):
-        s = own * (rows[i + 1] - rows[i]) * weight[i, k]
-        for e in range(rows[i], rows[i + 1]):
-            j = cols[e]
-            for m in range(count[j]):
-                if bone[j, m] == bone[i, k]:
-                    s += weight[j, m]
-                    break
-        out[k] = s
-        total += s
-    for k in range(count[i]):
-        out[k] = out[k] / total if total > 0.0 else weight[i, k]
-
-
-@compiled
-def _evened(
-    rows: np.ndarray, cols: np.ndarray, bone: np.ndarray, count: np.ndarray, weight: np.ndarray, rounds: int
-) -> np.ndarray:
-    now, new = weight, np.zeros_like(weight)
-    for _ in range(rounds):
-        for i in range(len(count)):
-            if count[i] < 2:
-                new[i] = now[i]
-            else:
-                _mean_row(i, rows, cols, bone, count, now, 1.0, new[i])
-        now, new = new, now
-    return now

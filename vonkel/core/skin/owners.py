@@ -10,7 +10,7 @@ character meshes (from memory); radii, one search for all bones, and borders wit
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -37,6 +37,18 @@ PAST = 0.1  # how much of the way past a bone's end counts on top (squared): two
 ROUNDS = 8  # of making owners exact
 
 
+class _Reached(NamedTuple):
+    """How far a search has come: of each node its distance in radii, the metres gone to it, its owner (−1: not reached)."""
+
+    key: np.ndarray
+    gone: np.ndarray
+    own: np.ndarray
+
+    @classmethod
+    def none(cls, nodes: int) -> _Reached:
+        return cls(np.full(nodes, np.inf), np.full(nodes, np.inf), np.full(nodes, -1, np.int32))
+
+
 def owners(ways: Ways, reach: Reach, mirror: Mirror | None = None) -> tuple[np.ndarray, np.ndarray]:
     """(n,) the segment that each point belongs to (−1: none can reach it); radii (s, 3) of limbs in metres.  mirror: how the
     points are mirrored, where they are."""
@@ -47,19 +59,29 @@ def owners(ways: Ways, reach: Reach, mirror: Mirror | None = None) -> tuple[np.n
     rows, cols = ways.all
     if c:
         near = seeds < c
-        steps = ways.solid.ways[:, SINGLE]
-        inner = np.concatenate([[0], np.cumsum((steps >= 0).sum(1))]), steps[steps >= 0]
-        rough, _ = _search(
-            ways.solid.centres, caps[:c], *inner, *reach.lines, radii, seeds[near], of[near], ROUGH, PAST
-        )
-        below = np.where(ways.under[:, 0] >= 0, rough[np.maximum(ways.under[:, 0], 0)], -1).astype(np.int32)
-        measured = _measured(ways.points, ways.triangles, below, *reach.lines, radii, KEPT)
+        inner = _linked(ways.solid.ways[:, SINGLE])
+        within = ways.solid.centres, caps[:c]
+        rough = _Reached.none(c)
+        _search(*within, *inner, *reach.lines, radii, seeds[near], of[near], ROUGH, PAST, *rough, 0)
+        spots, areas, under = ways.spots
+        below = np.where(under >= 0, rough.own[np.maximum(under, 0)], -1).astype(np.int32)
+        measured = _measured(spots, areas, below, *reach.lines, radii, KEPT)
         radii = np.where(reach.sheet[reach.bone, None], radii, np.clip(measured, LOW * radii, HIGH * radii))
         radii = _tidy(radii, reach)
-    own, key = _search(ways.places, caps, rows, cols, *reach.lines, radii, seeds, of, STRAIGHT, PAST)
-    own, key = own[c:].copy(), key[c:]
+    found = _Reached.none(len(ways.places))
+    if c:  # cells first and by themselves: where they lie no mesh tells, however dense it is
+        inner = _linked(ways.solid.ways)
+        cells = _Reached(*(x[:c] for x in found))
+        _search(*within, *inner, *reach.lines, radii, seeds[near], of[near], STRAIGHT, PAST, *cells, 0)
+    _search(ways.places, caps, rows, cols, *reach.lines, radii, seeds, of, STRAIGHT, PAST, *found, c)
+    own, key = found.own[c:].copy(), found.key[c:]
     key = _settle(ways.points, caps[c:], ways.rows, ways.cols, own, key, *reach.lines, radii, ROUNDS, PAST)
     return own if mirror is None else _of_either_side(own, key, mirror, _across(reach)), radii
+
+
+def _linked(steps: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Rows and columns of steps (c, k), −1 where there is none."""
+    return np.concatenate([[0], np.cumsum((steps >= 0).sum(1))]), steps[steps >= 0]
 
 
 def _of_either_side(own: np.ndarray, key: np.ndarray, mirror: Mirror, across: np.ndarray) -> np.ndarray:
@@ -165,23 +187,29 @@ def _meeting(reach: Reach) -> tuple[np.ndarray, np.ndarray]:
 def _search(
     places: np.ndarray,
     thick: np.ndarray, rows: np.ndarray, cols: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray, radii: np.ndarray,
-    seeds: np.ndarray, of: np.ndarray, straight: float, past: float,
-) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-    """One search from all segments at once: (N,) int32 the owner of each node (−1 not reached) and (N,) its distance in radii.
+    seeds: np.ndarray, of: np.ndarray, straight: float, past: float, key: np.ndarray, gone: np.ndarray, own: np.ndarray, known: int,
+) -> None:  # fmt: skip
+    """One search from all segments at once, on from what is reached already: key, gone, own (N,) as in `_Reached`, in place; of the
+    first `known` nodes those that were reached stay as they are.
 
     The distance is the exact straight one while the way there is at most `straight` times as long; beyond that it grows with
     the square of the detour.
     """
     n = len(places)
-    key, gone, own = np.full(n, np.inf), np.full(n, np.inf), np.full(n, -1, np.int32)
-    room = 4 * n + len(seeds) + 16
+    room = 5 * n + len(seeds) + 16
     heap_key, heap_node = np.empty(room), np.empty(room, np.int32)
     size = 0
+    stays = np.zeros(n, np.bool_)
+    for i in range(n):
+        if own[i] >= 0:
+            stays[i] = i < known
+            heap_push(heap_key, heap_node, size, key[i], i)
+            size += 1
     for e in range(len(seeds)):
         i, s = seeds[e], of[e]
         d, t = to_segment(places[i], start[s], way[s], square[s])
         k = d / min(radius_at(radii[s], t), thick[i])
-        if k < key[i]:
+        if k < key[i] and not stays[i]:
             key[i], gone[i], own[i] = k, d, s
             heap_push(heap_key, heap_node, size, k, i)
             size += 1
@@ -196,7 +224,7 @@ def _search(
         x, y, z, g = places[i, 0], places[i, 1], places[i, 2], gone[i]
         for e in range(rows[i], rows[i + 1]):
             j = cols[e]
-            if key[j] <= k:
+            if key[j] <= k or stays[j]:
                 continue
             p0, p1, p2 = places[j, 0] - a0, places[j, 1] - a1, places[j, 2] - a2
             t, over = 0.0, 0.0
@@ -223,43 +251,28 @@ def _search(
                     room += n
                 heap_push(heap_key, heap_node, size, new, j)
                 size += 1
-    return own, key
 
 
 @compiled
 def _measured(
-    points: np.ndarray, triangles: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray, radii: np.ndarray,
+    spots: np.ndarray, areas: np.ndarray, own: np.ndarray, start: np.ndarray, way: np.ndarray, square: np.ndarray, radii: np.ndarray,
     kept: float,
 ) -> np.ndarray:  # fmt: skip
     """Radii (s, 3) as the mean distance of what each segment owns near its start, middle and end, by area; `kept` shares of the
-    old one are mixed in, as few points tell little.
-
-    A third of each triangle goes with each of its corners, taken a sixth of the way in from the other two: exact up to squares
-    (Strang & Fix 1973, from memory), so that a mesh whose edges are long tells the same radius as one whose edges are short.
-    """
+    old one are mixed in, as few places tell little."""
     s = len(start)
     total, weight = np.zeros((s, 3)), np.zeros((s, 3))
-    q = np.empty(3)
-    for c in range(3 * len(triangles)):
-        i, j, k = triangles[c // 3, c % 3], triangles[c // 3, (c + 1) % 3], triangles[c // 3, (c + 2) % 3]
+    for i in range(len(spots)):
         o = own[i]
         if o < 0:
             continue
-        u0, u1, u2 = points[j, 0] - points[i, 0], points[j, 1] - points[i, 1], points[j, 2] - points[i, 2]
-        v0, v1, v2 = points[k, 0] - points[i, 0], points[k, 1] - points[i, 1], points[k, 2] - points[i, 2]
-        third = np.sqrt((u1 * v2 - u2 * v1) ** 2 + (u2 * v0 - u0 * v2) ** 2 + (u0 * v1 - u1 * v0) ** 2) / 6.0
-        q[0], q[1], q[2] = (
-            points[i, 0] + (u0 + v0) / 6.0,
-            points[i, 1] + (u1 + v1) / 6.0,
-            points[i, 2] + (u2 + v2) / 6.0,
-        )
-        d, t = to_segment(q, start[o], way[o], square[o])
+        d, t = to_segment(spots[i], start[o], way[o], square[o])
         d = min(d, 2.5 * radius_at(radii[o], t))
         m = 0 if t < 0.5 else 1
         f = 2.0 * t - m
         for n, w in ((m, 1.0 - f), (m + 1, f)):
-            total[o, n] += w * third * d
-            weight[o, n] += w * third
+            total[o, n] += w * areas[i] * d
+            weight[o, n] += w * areas[i]
     out = radii.copy()
     for o in range(s):
         for k in range(3):

@@ -27,6 +27,7 @@ BARE = 0.015  # with more points than this share that lie over no cell, a body i
 FINER, TIMES = 0.7, 2  # by how much at a time, and how often at most
 SHEET = 0.03  # a piece with more border edges than this share is an open sheet
 MOSTLY = 0.5  # the share of the faces that are sheets from which on they count as a body
+PARTS = 16  # that a triangle's edge is cut into at most, where places all over the mesh are looked at
 OVER = 0.2  # a cell whose centre lies above a point's plane by more than this many cells isn't under it
 BELOW = 4  # cells under a point
 
@@ -35,7 +36,8 @@ BELOW = 4  # cells under a point
 class Ways:
     """points (n, 3), triangles (t, 3); rows, cols: the mesh's edges as neighbours of each point; piece (n,): the
     connected piece of the mesh that each lies in; solid: its cells;
-    under (n, BELOW): cells under each point (−1 none); bridges (k, 2): pairs of points between pieces that only these join."""
+    under (n, BELOW): cells under each point (−1 none); bridges (k, 2): pairs of points between pieces that only these join;
+    spots: places (s, 3) all over the surface, how much of it is each's (s,) m², and the cells under them (s,)."""
 
     points: np.ndarray
     triangles: np.ndarray
@@ -45,6 +47,7 @@ class Ways:
     solid: Solid
     under: np.ndarray
     bridges: np.ndarray
+    spots: tuple[np.ndarray, np.ndarray, np.ndarray]
 
     @property
     def cells(self) -> int:
@@ -106,28 +109,58 @@ class Ways:
         return table.indptr.astype(np.int64), table.indices.astype(np.int32)
 
 
-def ways_of(points: np.ndarray, triangles: np.ndarray, size: float, cells: int = 0) -> Ways:
-    """The ways of a skin: points (n, 3), triangles (t, 3), size in metres; cells: how many, 0 for as many as its thin parts want."""
+def ways_of(
+    points: np.ndarray, triangles: np.ndarray, size: float, cells: int = 0, body: tuple[np.ndarray, np.ndarray] | None = None
+) -> Ways:  # fmt: skip
+    """The ways of a skin: points (n, 3), triangles (t, 3), size in metres; cells: how many, 0 for as many as its thin parts want; body:
+    points and triangles of the mesh that encloses it, where the skin's are fewer and lie near that."""
     n = len(points)
     mesh = topology_of_triangles(triangles, n)
     rows, cols = neighbours(mesh)
     piece = mesh.islands
-    sheet = _sheets(mesh)[triangles[:, 0]]
-    # where hardly anything is closed the whole is taken to enclose a body: a mesh in many pieces, or with holes
-    closed = triangles[~sheet] if sheet.mean() < MOSTLY else triangles
+    closed = _enclosing(mesh, triangles)
+    around, faces = body or (points, triangles)
+    filled = _enclosing(topology_of_triangles(faces, len(around)), faces) if body else closed
     normals = point_normals(points, triangles)
-    h = _cell(points, closed, size, cells or CELLS)
+    h = _cell(around, filled, size, cells or CELLS)
     for _ in range(1 if cells else 1 + TIMES):
-        solid = _filled(points, closed, h)
-        under = _under(
-            (points - solid.low) / h, normals, solid.number, solid.cells.astype(np.int32), solid.ways, BELOW, OVER
-        )
+        solid = _filled(around, filled, h)
+        under = _under_each(points, normals, solid, BELOW)
         over = np.isin(np.arange(n), closed)
         if not over.any() or float((under[over, 0] < 0).mean()) < BARE or h * FINER < FINEST * size:
             break
         h *= FINER
     bridges = _bridges(points, piece, under[:, 0] >= 0, h)
-    return Ways(points, triangles, rows, cols, piece, solid, under, bridges)
+    return Ways(points, triangles, rows, cols, piece, solid, under, bridges, _spots(around, faces, solid))
+
+
+def _under_each(points: np.ndarray, normals: np.ndarray, solid: Solid, most: int) -> np.ndarray:
+    """(n, most) int32: the cells under each of points (n, 3), −1 where there is none."""
+    places = (points - solid.low) / solid.h
+    return np.asarray(_under(places, normals, solid.number, solid.cells.astype(np.int32), solid.ways, most, OVER))
+
+
+def _spots(points: np.ndarray, triangles: np.ndarray, solid: Solid) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Places all over the mesh, no farther from each other than cells are: what is counted on those says the same of a mesh
+    whose edges are long as of one whose edges are short."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    sides = np.stack([b - a, c - a, c - b])
+    across = np.cross(sides[0], sides[1])
+    area = 0.5 * np.linalg.norm(across, axis=1)
+    across /= np.maximum(2.0 * area, 1e-300)[:, None]
+    parts = np.clip(np.ceil(np.linalg.norm(sides, axis=2).max(0) / solid.h), 1, PARTS).astype(int)
+    places, areas, normals = [], [], []
+    for k in np.unique(parts):
+        of = np.flatnonzero(parts == k)
+        i, j = np.divmod(np.arange(k * k), k)
+        whole = i + j < k  # the others of a square's halves stand on their heads
+        u = (np.where(whole, i, k - 1 - i) + np.where(whole, 1, 2) / 3) / k
+        v = (np.where(whole, j, k - 1 - j) + np.where(whole, 1, 2) / 3) / k
+        places.append((a[of, None] + u[:, None] * sides[0][of, None] + v[:, None] * sides[1][of, None]).reshape(-1, 3))
+        areas.append(np.repeat(area[of] / (k * k), k * k))
+        normals.append(np.repeat(across[of], k * k, 0))
+    spots = np.concatenate(places)
+    return spots, np.concatenate(areas), _under_each(spots, np.concatenate(normals), solid, 1)[:, 0]
 
 
 def _cell(points: np.ndarray, closed: np.ndarray, size: float, cells: int) -> float:
@@ -162,6 +195,12 @@ def _sheets(mesh: Topology) -> np.ndarray:
     count = int(piece.max(initial=-1)) + 1
     border = np.bincount(of[mesh.edge_faces == 1], minlength=count) / np.maximum(np.bincount(of, minlength=count), 1)
     return np.asarray((border > SHEET)[piece])
+
+
+def _enclosing(mesh: Topology, triangles: np.ndarray) -> np.ndarray:
+    """The triangles that enclose something.  Where hardly any do, all are taken to: a mesh in many pieces, or with holes."""
+    sheet = _sheets(mesh)[triangles[:, 0]]
+    return triangles[~sheet] if sheet.mean() < MOSTLY else triangles
 
 
 @compiled
