@@ -98,16 +98,19 @@ def test_marks_of_the_cast_lie_where_they_were_placed(name: str) -> None:
     assert len(found) >= len(MARKS[name]["marks"]) - 1
 
 
-def test_few_marks_lie_far_off_and_those_were_called_doubtful_but_near_ones_were_not() -> None:
+def test_few_marks_lie_far_off_and_those_were_called_doubtful_but_near_ones_were_not(whole: bool) -> None:
     every = np.array([(e, s) for n in HEADS for _, e, s in errors(n)])
     assert np.quantile(every[:, 0], 0.9) <= 0.06
     far, near = every[:, 0] > 0.08, every[:, 0] < 0.03
     assert (every[far, 1] < DOUBTFUL).mean() >= 0.9
     assert (every[near, 1] < DOUBTFUL).mean() <= 0.15
-    ragged = np.array([(e, s) for n in OLD for _, e, s in errors(n)])  # lids without a rim, mouths that are grooves
+    ragged = np.array(
+        [(e, s) for n in (OLD if whole else OLD[::2]) for _, e, s in errors(n)]
+    )  # lids without a rim, mouths that are grooves
     assert (ragged[ragged[:, 0] > 0.08, 1] < DOUBTFUL).mean() >= 0.9
 
 
+@pytest.mark.sampled(8)
 @pytest.mark.parametrize("name", [*HEADS, *OLD])
 def test_no_head_gets_what_it_has_not(name: str) -> None:
     assert not set(MARKS[name]["none"]) & set(face(name).spots)

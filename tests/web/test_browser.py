@@ -119,7 +119,7 @@ def test_the_main_path_on_the_demo(page, tmp_path):
 def test_the_main_path_on_another_figure(page, tmp_path):
     mesh = tmp_path / "figure.obj"
     mesh.write_bytes(
-        written(character_from_mesh(mannequin(height=17.5, cell=0.2), "figure"), ".obj")
+        written(character_from_mesh(mannequin(height=17.5, cell=0.3), "figure"), ".obj")
     )  # ten times too large
     page.open("/")
     page.page.locator("input[type=file]").set_input_files(mesh)

@@ -74,9 +74,9 @@ def test_three_js_deforms_it_exactly_the_same(otter, server, browser):
 
 def test_so_it_does_with_joints_between_others(otter, server, browser):
     """The skin that goes out with weights of its own: the file carries those joints and three.js plays them."""
-    handed = with_correctives(handed_over(otter, most=8), 6)
-    assert len(handed.skin.handed.correctives) == 6
-    assert len(handed.skin.handed.between) == 8
+    handed = with_correctives(handed_over(otter, most=3), 3)
+    assert len(handed.skin.handed.correctives) == 3
+    assert len(handed.skin.handed.between) == 3
     _as_three_js(handed, server, browser)
 
 
@@ -164,6 +164,7 @@ PLAYED = """async ({url, times, clip}) => {
 }"""
 
 
+@pytest.mark.sampled(1)
 @pytest.mark.parametrize("rate", [0, 30])
 def test_a_clip_played_by_three_js_own_animation_gives_our_skin_at_its_frames(otter, server, browser, rate):
     """A walk with a stretched arm and a shape, and keys of poses: at every frame to 1e-5 of the height; also baked at another rate."""

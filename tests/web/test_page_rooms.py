@@ -151,7 +151,7 @@ def test_many_visits_to_each_station_leave_no_listener_and_no_memory(rooms, whol
         visit()
     page.answered()
     listeners, nodes, heap, own = counted()
-    for _ in range(20 if whole else 8):  # more than 5: one left behind by each visit is told either way
+    for _ in range(20 if whole else 6):  # more than 5: one left behind by each visit is told either way
         visit()
     page.answered()
     after = counted()
