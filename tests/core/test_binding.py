@@ -32,6 +32,7 @@ from vonkel.core.skin.owners import owners
 from vonkel.core.skin.patches import islands
 from vonkel.core.skin.settling import HAIR, _joined, _made_strongest, _yielded
 from vonkel.core.skin.ways import ways_of
+from vonkel.core.tolerances import PAIR
 from vonkel.core.trials.measure import Measurer
 from vonkel.readings import findings
 
@@ -154,6 +155,30 @@ def test_both_sides_are_alike_to_the_bit():
     assert (weights[other][:, partner] == weights).all()
 
 
+def test_points_in_one_place_leave_both_sides_alike():
+    """A point of either paw is there twice, hardly apart: the first of the two lies behind the other on the left, before it on
+    the right."""
+    c = in_triangles(at_rest("hound")[1])
+    n, triangles = len(c.points), skin_triangles(c).copy()
+    other = mirror_distance(c.points)[1]
+    together = np.flatnonzero(
+        (c.points[:, 2] / c.size / (4 * PAIR) + 0.5) % 1 < 0.4
+    )  # what counts as one place has bounds
+    left = together[np.argmin(np.linalg.norm(c.points[together] - c.joint("hand_L").place, axis=1))]
+    right = int(other[left])
+    apart = np.array([0.0, 0.0, 2e-5 * c.size])
+    points = np.concatenate([c.points, [c.points[left] + apart, c.points[right]]])
+    points[right] += apart
+    for old, new in ((left, n), (right, n + 1)):
+        some = np.flatnonzero((triangles == old).any(1))[:3]
+        triangles[some] = np.where(triangles[some] == old, new, triangles[some])
+    twice = of_triangles(c, points, triangles)
+    assert len(twice.points) == n + 2 and len(welded_points(twice.points / twice.size, PAIR)[0]) == n
+    made = bind_skin(twice)
+    held, partner = dense(made)[:n], [made.skin.joints.index(opposite_name(j)) for j in made.skin.joints]
+    assert (held[other][:, partner] == held).all()
+
+
 @pytest.mark.parametrize("times", [100.0, 0.01])
 def test_the_unit_makes_no_difference(times):
     made, _ = skin("hound")
@@ -252,12 +277,16 @@ def test_a_dense_mesh_is_eased_on_fewer_points_and_mended_on_its_own():
     assert max(figures.torn.values()) < 0.001 and figures.jump < 0.3, figures.line()
 
 
-@pytest.mark.parametrize("name", ["larva", "hound", "newt", "warden"])
+@pytest.mark.parametrize("name", ["larva", "hound", "heron-neck", "beetle"])
 def test_a_denser_mesh_gets_the_same_skin(name):
-    """The same shape in triangles and in four times as many; the larger ones are bound by fewer points than they have."""
+    """The same shape in triangles and in four times as many; the larger ones are bound by fewer points than they have.
+
+    The heron's ears end where its head does: at one density they own a few points, at the other none.  How far the beetle's
+    feelers reach hangs on their radius by ten times.
+    """
     few = in_triangles(at_rest(name)[1])
     far = np.abs(dense(bind_skin(finer(few)))[: len(few.points)] - dense(bind_skin(few))).max(1)
-    assert far.mean() < 0.02 and np.quantile(far, 0.9) < 0.04 and np.quantile(far, 0.99) < 0.075, far.mean()
+    assert far.mean() < 0.017 and np.quantile(far, 0.9) < 0.035 and np.quantile(far, 0.99) < 0.068, far.mean()
 
 
 def test_what_looks_the_other_way_is_not_the_same_point_of_a_coarser_mesh():

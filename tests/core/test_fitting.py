@@ -261,6 +261,7 @@ def test_fingers_of_a_wing_are_one_each_and_left_is_left():
     assert max(told[f"toe_end_{s}"] for s in "LR") < 0.12
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("seed", (302, 303, 304))
 def test_a_wings_arm_follows_the_thickest_of_what_is_stretched(seed):
     """Its bones lie in the arm's flesh, not in the membrane that shortens the way."""
@@ -303,6 +304,7 @@ def test_a_heads_top_is_not_that_of_its_ears_or_horns(name):
     assert abs(float((sketch.place("head_end") - top) @ up)) < 0.03 * body.size
 
 
+@pytest.mark.sampled(1)
 @pytest.mark.parametrize("name", ("stalker", "runner"))
 def test_a_long_neck_begins_where_the_trunk_ends(name):
     """A head that has come off, as of a mesh in parts, is told: of four bodies at most one."""
@@ -556,7 +558,7 @@ def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_noth
 ):
     """Bodies by chance whose seeds were not learned from, in their poses; sixty of either kind: benchmarks/notes.md."""
     far, near = [], []
-    for k in seeds if whole else seeds[:9]:
+    for k in seeds if whole else seeds[:7]:
         monkeypatch.setitem(NAMED, f"chance-{k}", draw(k))
         body = posed(f"chance-{k}", k, STRENGTHS[k % 3], KINDS[k % 6])
         try:
@@ -565,7 +567,7 @@ def test_far_joints_are_told_and_near_ones_left_alone_on_bodies_that_taught_noth
             continue  # that is told, too
         for n, e in errors(body, sketch).items():
             (far if e > 0.1 else near if e < 0.04 else []).append(verdict(sketch.spread[n]) != "sure")
-    assert len(near) > (250 if whole else 150) and np.mean(near) < 0.25
+    assert len(near) > (250 if whole else 110) and np.mean(near) < 0.25
     assert len(far) > (least if whole else least // 2) and np.mean(far) > 0.7
 
 

@@ -154,6 +154,7 @@ def test_sides_are_read_off_names():
         assert side_of(name) == side
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("who", ["otter", "newt"])
 @pytest.mark.parametrize("name", ["01_01", "Boxing_Toes"])
 def test_feet_that_stand_in_the_capture_stand_here(who, name):
@@ -169,6 +170,7 @@ def test_feet_that_stand_in_the_capture_stand_here(who, name):
     assert max(k.slid for k in loose.contacts) > max(k.slid for k in made.contacts)
 
 
+@pytest.mark.sampled(2)
 @pytest.mark.parametrize("who", ["runner", "hound", "stalker"])
 def test_so_they_do_on_bodies_from_elsewhere(who):
     """Bodies of the judging kit: hooves without a ball, hocks, other proportions."""
@@ -240,6 +242,7 @@ def test_a_capture_that_lies_on_its_back_is_stood_up():
         assert np.abs(motions[0].pose(f).joints - motions[1].pose(f).joints).max() < 2e-3
 
 
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize(("who", "gait"), [("otter", "walk"), ("newt", "trot"), ("beetle", "tripod")])
 @pytest.mark.parametrize("ending", [".bvh", ".glb"])
 def test_our_own_motion_goes_out_and_comes_back(who, gait, ending):

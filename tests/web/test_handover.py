@@ -74,9 +74,9 @@ def test_three_js_deforms_it_exactly_the_same(otter, server, browser):
 
 def test_so_it_does_with_joints_between_others(otter, server, browser):
     """The skin that goes out with weights of its own: the file carries those joints and three.js plays them."""
-    handed = with_correctives(handed_over(otter, most=3), 3)
+    handed = with_correctives(handed_over(otter, most=4), 3)
     assert len(handed.skin.handed.correctives) == 3
-    assert len(handed.skin.handed.between) == 3
+    assert len(handed.skin.handed.between) == 4
     _as_three_js(handed, server, browser)
 
 

@@ -100,7 +100,7 @@ SEEN = """() => { const p = vonkel.plate, r = p.views.free.rect, dock = document
 POSED = SEEN.replace("p.rest", "p.points")
 
 
-@pytest.mark.sampled(2)
+@pytest.mark.sampled(3)
 @pytest.mark.parametrize("file", ["otter.obj", "bat.obj"])
 def test_the_whole_figure_is_in_the_room_that_is_free(sized, cast, file):
     sized.open(f"/c/{cast(file)}/limbs")

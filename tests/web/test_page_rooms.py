@@ -131,7 +131,7 @@ def test_many_visits_to_each_station_leave_no_listener_and_no_memory(rooms, whol
             fewer = least is None or now[0] < least[0] or now[1] < least[1]
             least = now if least is None else tuple(min(a, b) for a, b in zip(least, now, strict=True))
             still = 0 if fewer else still + 1
-            if still == 12:
+            if still == 8:
                 break
         print(least)
         return (*least, page.js(LISTENERS))
