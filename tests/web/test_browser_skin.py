@@ -193,7 +193,22 @@ def test_what_goes_out_is_made_to_meet_the_live_outline(page, bench):
         wanted, out = (np.array(page.js(f"Array.from(vonkel.plate.{k})")).reshape(-1, 3) for k in ("wanted", "points"))
         return np.linalg.norm(wanted - out, axis=1)
 
+    def drawn():
+        """Where the line is drawn: pixels of the plate."""
+        return page.js("""() => { const plate = vonkel.plate, pen = plate.over, ends = [], { moveTo, stroke } = pen; let path = [];
+          pen.moveTo = (x, y) => { path.push([x, y]); moveTo.call(pen, x, y); };
+          pen.stroke = () => { if (pen.strokeStyle === "#1b7471" && Math.abs(pen.lineWidth - 1.3) < 1e-6) ends.push(...path); path = []; stroke.call(pen); };
+          plate.paint(); delete pen.moveTo; delete pen.stroke; return ends; }""")
+
     before = apart()
+    assert page.page.get_by_text("the live skin, where it is elsewhere").is_visible()
+    lines = np.array(drawn())
+    head, knee = (
+        np.array(page.js(f"vonkel.plate.project('free', vonkel.plate.jointPlace(vonkel.plate.index.get('{n}')))"))
+        for n in ("head", "shin_L")
+    )
+    near = [np.linalg.norm(lines - at[:2], axis=1).min() for at in (head, knee)]
+    assert near[1] < 60 < near[0], near  # none round the face, where both are the same
     page.click("Make it come near")
     page.wait("vonkel.state.skin.fresh && !vonkel.job")
     page.js("vonkel.pose()")

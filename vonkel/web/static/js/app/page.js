@@ -151,11 +151,23 @@ function whichSkin(b) {
     : `live: ${BLENDS[skin.method]} skin${skin.smoothing ? SMOOTHED[skin.smoother] : ""}`;
 }
 
+/** What the legend says of the skin, and of the line over it. */
+function skinWords(b) {
+  const which = whichSkin(b);
+  if (!which) return null;
+  const { method, smoothing } = b.state.skin,
+    line = b.over && b.wanted && (method !== "linear" || smoothing > 0);
+  return [
+    h("div", { class: "which" }, which),
+    line ? h("div", { class: "which live-line" }, "the live skin, where it is elsewhere") : null,
+  ];
+}
+
 function legend(b) {
   const said = b.legend,
-    which = whichSkin(b);
-  if (!said) return which ? h("div", { class: "which" }, which) : null;
-  if (said.plain) return [h("div", {}, said.title), which ? h("div", { class: "which" }, which) : null];
+    which = skinWords(b);
+  if (!said) return which;
+  if (said.plain) return [h("div", {}, said.title), which];
   const labels = said.labels ?? ["0", "¼", "½", "¾", "1"];
   return [
     h("div", {}, said.title),
@@ -165,7 +177,7 @@ function legend(b) {
       { class: "ticks" },
       labels.map((x) => h("span", {}, x)),
     ),
-    which ? h("div", { class: "which" }, which) : null,
+    which,
   ];
 }
 

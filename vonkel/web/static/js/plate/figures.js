@@ -179,15 +179,23 @@ function lines(seen, ends, at, count) {
   return seen.filter((e) => long[root(ends[2 * e])] >= FLECK);
 }
 
-/** The outline of the mesh with other points: edges where what faces the eye meets what doesn't. */
+const APART = 2; // pixels that another outline stands off from what is drawn to be seen beside it
+
+/**
+ * The outline of the mesh with other points, where it stands off from the one that is drawn: edges where what
+ * faces the eye meets what doesn't.
+ */
 export function drawOutline(plate, name, points) {
   const { pen, drawn } = plate,
     count = points.length / 3,
-    at = new Float64Array(2 * count);
+    at = new Float64Array(2 * count),
+    off = new Uint8Array(count);
   for (let i = 0; i < count; i++) {
-    const [x, y] = plate.project(name, [points[3 * i], points[3 * i + 1], points[3 * i + 2]]);
+    const [x, y] = plate.project(name, [points[3 * i], points[3 * i + 1], points[3 * i + 2]]),
+      [u, v] = plate.project(name, plate.pointPlace(i));
     at[2 * i] = x;
     at[2 * i + 1] = y;
+    off[i] = Math.hypot(x - u, y - v) > APART ? 1 : 0;
   }
   const t = drawn.triangles,
     facing = new Int8Array(t.length / 3);
@@ -200,6 +208,7 @@ export function drawOutline(plate, name, points) {
     seen = [];
   for (let e = 0; e < faces.length / 2; e++) {
     const other = faces[2 * e + 1];
+    if (!off[ends[2 * e]] && !off[ends[2 * e + 1]]) continue;
     if (!plate.outlined.has(drawn.partOf[faces[2 * e]])) continue;
     if (other >= 0 && facing[faces[2 * e]] === facing[other]) continue;
     seen.push(e);
