@@ -159,8 +159,11 @@ def _spots(points: np.ndarray, triangles: np.ndarray, solid: Solid) -> tuple[np.
         places.append((a[of, None] + u[:, None] * sides[0][of, None] + v[:, None] * sides[1][of, None]).reshape(-1, 3))
         areas.append(np.repeat(area[of] / (k * k), k * k))
         normals.append(np.repeat(across[of], k * k, 0))
-    spots = np.concatenate(places)
-    return spots, np.concatenate(areas), _under_each(spots, np.concatenate(normals), solid, 1)[:, 0]
+    spots, out = np.concatenate(places), np.concatenate(normals)
+    under = np.array(solid.cell_at(spots - 0.5 * solid.h * out), np.int32)
+    none = np.flatnonzero(under < 0)
+    under[none] = _under_each(spots[none], out[none], solid, 1)[:, 0]
+    return spots, np.concatenate(areas), under
 
 
 def _cell(points: np.ndarray, closed: np.ndarray, size: float, cells: int) -> float:

@@ -168,15 +168,13 @@ function legend(b) {
     which = skinWords(b);
   if (!said) return which;
   if (said.plain) return [h("div", {}, said.title), which];
-  const labels = said.labels ?? ["0", "¼", "½", "¾", "1"];
+  const labels = said.labels ?? ["0", "¼", "½", "¾", "1"],
+    words = labels.map((x) => h("span", {}, x)),
+    ends = labels.slice(1, -1).every((x) => !x), // only at both ends is something said: beside the ramp
+    ramp = h("div", { class: "ramp" });
   return [
     h("div", {}, said.title),
-    h("div", { class: "ramp" }),
-    h(
-      "div",
-      { class: "ticks" },
-      labels.map((x) => h("span", {}, x)),
-    ),
+    ends ? h("div", { class: "ticks" }, words[0], ramp, words.at(-1)) : [ramp, h("div", { class: "ticks" }, words)],
     which,
   ];
 }
