@@ -10,6 +10,7 @@ from scipy.sparse import csr_matrix, diags
 from scipy.sparse.linalg import spsolve
 
 from tests.conftest import tube
+from tests.judging.builds import by_chance, grown
 from tests.judging.posing import at_rest
 from tests.judging.skins import bound, dense, judged
 from vonkel.core.character import Joint, opposite_name
@@ -26,7 +27,7 @@ from vonkel.core.skin.bind import bind_skin, weights_of
 from vonkel.core.skin.bones import bones_of, reach_of
 from vonkel.core.skin.coarse import DENSE, coarse
 from vonkel.core.skin.easing import Easing, _least_missed
-from vonkel.core.skin.grown import grown_together
+from vonkel.core.skin.grown import _across, grown_together
 from vonkel.core.skin.middle import Middle
 from vonkel.core.skin.owners import owners
 from vonkel.core.skin.patches import islands
@@ -223,6 +224,17 @@ def test_limbs_that_have_grown_together_are_told_and_no_others():
     assert "cm" in told[0].detail and told[0].level == "note"
     assert not grown_together(skin("otter")[0]) and not grown_together(skin("bat")[0])
     assert grown_together(at_rest("stalker")[1]) == ()  # nothing is bound yet
+
+
+def test_shins_that_have_grown_together_by_little_are_told_too():
+    """Between both sides' shins no crease is natural, between upper arms on the breast there is one."""
+    c, _ = bound(grown(by_chance(20261494), "ankles")[1])
+    (seam,) = grown_together(c)
+    assert set(seam.joints) == {"shin_L", "shin_R"} and 0.02 < seam.long / c.size < 0.06
+    assert np.abs(c.points[seam.points, 0]).max() < 0.03 * c.size
+    tapir = skin("tapir")[0]
+    assert _across(tapir, "forearm_L", "forearm_R") and not _across(tapir, "upper_arm_L", "upper_arm_R")
+    assert not _across(tapir, "thigh_L", "thigh_R") and not _across(tapir, "shin_L", "thigh_R")
 
 
 def test_the_way_along_bones_counts_what_does_not_deform():

@@ -22,6 +22,7 @@ from .bones import Bone, bones_of
 # crotch about one.  Set on the cast and on two animals bound by hand, where it tells nothing, and on TRIED builds whose limbs touch.
 APART = 1.8
 LEAST = 0.5  # of the shorter bone: seams that reach less far are creases
+ACROSS = 0.15  # the same between both sides' shins, feet or hands, which have no crease between them
 TRUNK = ("hips", "spine", "chest")
 FLAT = ("wing", "membrane", "fin", "feather")  # what a sheet joins by nature, as it does what it hangs on
 
@@ -89,6 +90,13 @@ def _akin(character: Character, names: list[str]) -> np.ndarray:
     return np.asarray(out | out.T)
 
 
+def _across(character: Character, one: str, other: str) -> bool:
+    """Whether two joints are of both sides, and neither of those whose flesh meets on the trunk: what a limb begins with, collars aside."""
+    sides = {character.joint(n).side for n in (one, other)}
+    above = [character.joint(p) if (p := character.joint(n).parent) else None for n in (one, other)]
+    return sides == {"L", "R"} and all(j is not None and j.side != "C" and j.role != "collar" for j in above)
+
+
 class _Rig:
     """The bones as a net of places: apart (m, m) metres along them between its nodes."""
 
@@ -138,6 +146,7 @@ def _seams(character: Character, bones: list[Bone], own: np.ndarray, edges: np.n
         long = float(np.linalg.norm(np.ptp(character.points[points], axis=0)))
         mine = edges[piece[number[edges[:, 0]]] == k]
         a, b = Counter(tuple(sorted(int(b) for b in own[e])) for e in mine).most_common(1)[0][0]
-        if long > LEAST * min(bones[a].longest, bones[b].longest):
+        least = ACROSS if _across(character, bones[a].joint, bones[b].joint) else LEAST
+        if long > least * min(bones[a].longest, bones[b].longest):
             out.append(Seam((bones[a].joint, bones[b].joint), points, long))
     return tuple(sorted(out, key=lambda s: -s.long))
