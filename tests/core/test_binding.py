@@ -8,6 +8,7 @@ import trimesh
 from scipy.ndimage import distance_transform_edt
 from scipy.sparse import csr_matrix, diags
 from scipy.sparse.linalg import spsolve
+from scipy.spatial import cKDTree
 
 from tests.conftest import tube
 from tests.judging.builds import by_chance, grown
@@ -32,7 +33,7 @@ from vonkel.core.skin.middle import Middle
 from vonkel.core.skin.owners import owners
 from vonkel.core.skin.patches import islands
 from vonkel.core.skin.settling import HAIR, _joined, _made_strongest, _yielded
-from vonkel.core.skin.ways import ways_of
+from vonkel.core.skin.ways import _spots, ways_of
 from vonkel.core.tolerances import PAIR
 from vonkel.core.trials.measure import Measurer
 from vonkel.readings import findings
@@ -334,6 +335,19 @@ def test_radii_dont_hang_on_cells_at_the_skin_nor_on_the_length_of_edges():
         assert 0.09 < found[-1] < 0.12  # the rounded end counts, too
     round_it = np.sin(np.pi / 12) / (np.pi / 12)  # the mean distance of a twelve-sided tube's sides, in its corners'
     assert found[0] / found[1] == pytest.approx(round_it, abs=0.012)
+
+
+def test_places_all_over_a_mesh_are_no_more_than_its_area_has_room_for():
+    """Cut as finely as cells are, all of its area shared out; of a thousand slivers no more than they are."""
+    c = character_from_mesh(tube(17, 12), "tube")
+    ways = ways_of(c.points / c.size, skin_triangles(c), 1.0)
+    spots, areas, under = ways.spots
+    assert areas.sum() == pytest.approx(ways.areas.sum()) and np.sqrt(2 * areas.max()) < ways.solid.h
+    assert (under >= 0).mean() > 0.99 and cKDTree(spots).query(spots, 2)[0].max() < ways.solid.h
+    at = np.linspace(0, 1e-3, 1001)
+    rim = np.concatenate([np.stack([at, 0 * at, z + 0 * at], 1) for z in (0, 1)])
+    slivers = np.stack([np.arange(1000), np.arange(1, 1001), np.arange(1001, 2001)], 1)
+    assert len(_spots(rim, slivers, ways.solid)[0]) == 1000
 
 
 def test_a_seam_of_the_texture_is_no_border():

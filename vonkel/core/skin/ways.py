@@ -148,7 +148,9 @@ def _spots(points: np.ndarray, triangles: np.ndarray, solid: Solid) -> tuple[np.
     across = np.cross(sides[0], sides[1])
     area = 0.5 * np.linalg.norm(across, axis=1)
     across /= np.maximum(2.0 * area, 1e-300)[:, None]
-    parts = np.clip(np.ceil(np.linalg.norm(sides, axis=2).max(0) / solid.h), 1, PARTS).astype(int)
+    longest = np.linalg.norm(sides, axis=2).max(0)
+    # a sliver has little to say, however long it is: thousands of them must not become millions of places
+    parts = np.clip(np.ceil(np.minimum(longest, np.sqrt(8.0 * area)) / solid.h), 1, PARTS).astype(int)
     places, areas, normals = [], [], []
     for k in np.unique(parts):
         of = np.flatnonzero(parts == k)
