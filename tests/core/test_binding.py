@@ -163,9 +163,8 @@ def test_points_in_one_place_leave_both_sides_alike():
     c = in_triangles(at_rest("hound")[1])
     n, triangles = len(c.points), skin_triangles(c).copy()
     other = mirror_distance(c.points)[1]
-    together = np.flatnonzero(
-        (c.points[:, 2] / c.size / (4 * PAIR) + 0.5) % 1 < 0.4
-    )  # what counts as one place has bounds
+    # what counts as one place has bounds
+    together = np.flatnonzero((c.points[:, 2] / c.size / (4 * PAIR) + 0.5) % 1 < 0.4)
     left = together[np.argmin(np.linalg.norm(c.points[together] - c.joint("hand_L").place, axis=1))]
     right = int(other[left])
     apart = np.array([0.0, 0.0, 2e-5 * c.size])

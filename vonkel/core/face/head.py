@@ -23,7 +23,14 @@ from ..geometry.measures import distance_to_segments
 from ..geometry.rays import first_hits
 from ..geometry.rotations import unit, vector
 from ..geometry.spheres import fit_sphere
-from ..geometry.topology import labels_of, point_normals, topology_of, topology_of_triangles, welded_points
+from ..geometry.topology import (
+    labels_of,
+    point_normals,
+    topology_of,
+    topology_of_triangles,
+    welded_points,
+    whole_triangles,
+)
 
 NEARER = 0.75  # a point is of the head when this share of its way to the head's bones is shorter than to any other bone
 TORN = 0.004  # of a skin's edges: with more on open borders it is one piece of several
@@ -185,8 +192,7 @@ def joined(character: Character) -> Joined:
     """The mesh that heads are found on; kept for the last few."""
     topo = topology_of(character)
     first, number = welded_points(character.points, 1e-6 * character.size)
-    t = number[topo.triangles]
-    t = t[(t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 0] != t[:, 2])].astype(np.int64)
+    t = whole_triangles(number[topo.triangles]).astype(np.int64)
     e = np.unique(np.sort(number[topo.edges], 1), axis=0).astype(np.int64)
     role = np.array([part.role for part in character.parts] or ["skin"], dtype=object)
     role = role[character.part_numbers("points")][first]

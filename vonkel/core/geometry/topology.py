@@ -193,6 +193,16 @@ def welded_points(points: np.ndarray, within: float) -> tuple[np.ndarray, np.nda
     return first, of.ravel()
 
 
+def middles(points: np.ndarray, of: np.ndarray) -> np.ndarray:
+    """(m, 3): the mean of those of points (n, 3) that count as one; of (n,): which, 0 … m − 1, as `welded_points` tells."""
+    return np.asarray(np.stack([np.bincount(of, points[:, k]) for k in range(3)], 1) / np.bincount(of)[:, None])
+
+
+def whole_triangles(triangles: np.ndarray) -> np.ndarray:
+    """Those of triangles (t, 3) that have three points still, after points were made one."""
+    return np.asarray(triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)])
+
+
 def runs(starts: np.ndarray, counts: np.ndarray) -> np.ndarray:
     """(sum,): starts[0], starts[0] + 1, …, for `counts[0]` numbers, then from the next start on."""
     return np.repeat(starts - np.cumsum(counts) + counts, counts) + np.arange(counts.sum())

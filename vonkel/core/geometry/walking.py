@@ -17,7 +17,7 @@ from ..character import Character
 from ..compiled import compiled
 from ..derived import derived
 from ..tolerances import PAIR, TINY
-from .topology import Topology, point_normals, runs, topology_of, welded_points
+from .topology import Topology, point_normals, runs, topology_of, welded_points, whole_triangles
 from .voxels import heap_pop, heap_push
 
 
@@ -70,8 +70,8 @@ def ground_of(character: Character) -> Ground:
     size = float(np.ptp(points, axis=0).max(initial=0.0)) if len(points) else 1.0
     first, of = welded_points(points, PAIR * max(size, TINY))
     places = points[first]
-    triangles = _whole(of[topo.triangles])
-    both = _whole(of[_cut_both_ways(topo)])
+    triangles = whole_triangles(of[topo.triangles])
+    both = whole_triangles(of[_cut_both_ways(topo)])
     turns = [both[:, [i, (i + 1) % 3, (i + 2) % 3]] for i in range(3)]
     fans = np.concatenate([*turns, _lines(character, of)])
     fans = fans[np.argsort(fans[:, 0], kind="stable")]
@@ -87,10 +87,6 @@ def ground_of(character: Character) -> Ground:
 def tree_of(character: Character) -> cKDTree:
     """A tree of a character's points at rest."""
     return cKDTree(np.asarray(character.points, float))
-
-
-def _whole(triangles: np.ndarray) -> np.ndarray:
-    return np.asarray(triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)])
 
 
 def _cut_both_ways(topo: Topology) -> np.ndarray:

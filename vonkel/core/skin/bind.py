@@ -15,7 +15,7 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
 from ..geometry.measures import distance_to_segments
-from ..geometry.topology import topology_of, topology_of_triangles, welded_points
+from ..geometry.topology import middles, topology_of, topology_of_triangles, welded_points, whole_triangles
 from ..progress import tell
 from ..tolerances import PAIR
 from ..weights import WeightTable
@@ -173,10 +173,7 @@ def _joined(points: np.ndarray, triangles: np.ndarray) -> tuple[np.ndarray, np.n
     Their middle stands for them, not the first of them: that one may be another one on either side of a mirrored body.
     """
     of = welded_points(points, PAIR)[1]
-    share = 1.0 / np.bincount(of)
-    middle = np.stack([np.bincount(of, points[:, k]) for k in range(3)], 1) * share[:, None]
-    triangles = of[triangles]
-    return middle, triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)], of
+    return middles(points, of), whole_triangles(of[triangles]), of
 
 
 def _nearest_bones(points: np.ndarray, bones: list[Bone]) -> np.ndarray:

@@ -14,7 +14,7 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from scipy.sparse.csgraph import connected_components
 
 from ..geometry.measures import area
-from ..geometry.topology import point_normals
+from ..geometry.topology import middles, point_normals, whole_triangles
 
 DENSE = 36_000  # points from which on a mesh is bound by fewer
 FEWEST, MOST = 24_000, 48_000  # how many those are, about: half of them, within these
@@ -42,11 +42,7 @@ def coarse(points: np.ndarray, triangles: np.ndarray, wanted: int = 0) -> Coarse
     faces = _facing(points, triangles)
     same = (cell[i] == cell[j]).all(1) & (faces[i] == faces[j])
     of = connected_components(coo_matrix((np.ones(same.sum(), np.int8), (i[same], j[same])), (n, n)), directed=False)[1]
-    m = int(of.max()) + 1
-    count = np.bincount(of, minlength=m)
-    middle = np.stack([np.bincount(of, points[:, k], m) for k in range(3)], 1) / count[:, None]
-    tri = of[triangles]
-    tri = tri[(tri != np.roll(tri, 1, axis=1)).all(1)]
+    middle, tri = middles(points, of), whole_triangles(of[triangles])
     tri = tri[np.unique(np.sort(tri, 1), axis=0, return_index=True)[1]]
     return Coarse(middle, tri.astype(np.int64), of, _carry(points, of, middle, i, j, edge))
 

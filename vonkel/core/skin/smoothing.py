@@ -16,7 +16,7 @@ from ..character import Character
 from ..compiled import compiled_loosely
 from ..derived import derived
 from ..geometry.halves import in_halves
-from ..geometry.topology import add_normals, topology_of, topology_of_triangles, welded_points
+from ..geometry.topology import add_normals, topology_of, topology_of_triangles, welded_points, whole_triangles
 from ..tolerances import PAIR
 
 PAY = 3_000  # points from which a second thread is worth its start
@@ -85,8 +85,7 @@ def mesh_of(character: Character) -> tuple[np.ndarray, ...]:
     both = np.concatenate([edges, edges[:, ::-1]])
     both = both[np.argsort(both[:, 0], kind="stable")]
     rows = np.searchsorted(both[:, 0], np.arange(len(first) + 1)).astype(np.uint32)
-    triangles = of[topo.triangles]
-    triangles = triangles[(triangles != np.roll(triangles, 1, axis=1)).all(1)]
+    triangles = whole_triangles(of[topo.triangles])
     mesh = topology_of_triangles(triangles, len(first))
     near, cols = mesh.neighbours
     side = np.full(len(first), -1, np.int32)

@@ -139,11 +139,14 @@ const toolHead = (b) =>
 const SMOOTHED = { posed: ", smoothed", beforehand: ", evened beforehand" };
 const BLENDS = { dual: "dual quaternion", linear: "linear", mixed: "blended" };
 
+/** Whether what goes out is what is worked with. */
+const alike = (skin) => skin.method === "linear" && !skin.smoothing;
+
 /** Which skin is on the plate: what is worked with, or what goes out. */
 function whichSkin(b) {
   const { skin } = b.state;
   if (!skin || b.kind.rest) return null;
-  if (skin.method === "linear" && !skin.smoothing) return "linear skin, live and handed over";
+  if (alike(skin)) return "linear skin, live and handed over";
   const between = skin.fresh ? skin.handed.between.length : 0;
   if (b.over && skin.fresh) return `as handed over: linear skin, ${between} joints between`;
   return b.over
@@ -155,8 +158,7 @@ function whichSkin(b) {
 function skinWords(b) {
   const which = whichSkin(b);
   if (!which) return null;
-  const { method, smoothing } = b.state.skin,
-    line = b.over && b.wanted && (method !== "linear" || smoothing > 0);
+  const line = b.over && b.wanted && !alike(b.state.skin);
   return [
     h("div", { class: "which" }, which),
     line ? h("div", { class: "which live-line" }, "the live skin, where it is elsewhere") : null,
