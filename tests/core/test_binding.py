@@ -32,7 +32,7 @@ from vonkel.core.skin.grown import _across, grown_together
 from vonkel.core.skin.middle import Middle
 from vonkel.core.skin.owners import owners
 from vonkel.core.skin.patches import islands
-from vonkel.core.skin.settling import HAIR, _joined, _made_strongest, _yielded
+from vonkel.core.skin.settling import HAIR, _joined, _made_strongest, yielded
 from vonkel.core.skin.ways import _spots, ways_of
 from vonkel.core.tolerances import PAIR
 from vonkel.core.trials.measure import Measurer
@@ -489,7 +489,7 @@ def test_an_island_yields_to_a_neighbour_that_others_outweigh_there():
     rows, cols = np.array([0, 1, 3, 4]), np.array([1, 0, 2, 1])
     index = np.array([[2, 0, 1], [0, 1, 2], [2, 0, 1]], np.int32)
     weight = np.array([[0.8, 0.1, 0.1], [0.345, 0.335, 0.32], [0.8, 0.1, 0.1]])
-    _yielded(rows, cols, index, weight, np.array([False, True, False]))
+    yielded(rows, cols, index, weight, np.array([False, True, False]))
     assert index[1, 0] == 2 and sorted(index[1]) == [0, 1, 2]
     assert weight[1].sum() == pytest.approx(1) and weight[1, 0] - weight[1, 1:].max() == pytest.approx(0.002)
     assert weight[1, 1] == weight[1, 2]  # no more taken from either than from the other

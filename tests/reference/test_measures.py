@@ -7,7 +7,7 @@ import pytest
 import trimesh
 
 from vonkel.core.geometry.measures import area, girth, mass_properties, measured_length, section
-from vonkel.core.geometry.rays import ray_hits
+from vonkel.core.geometry.rays import first_hits, ray_hits
 from vonkel.core.geometry.topology import topology_of
 from vonkel.core.joints.freedom import DOG, PEOPLE, range_for
 from vonkel.core.joints.names import by_pattern, hanim_names
@@ -80,6 +80,30 @@ def test_ray_hits_of_a_box_by_its_planes():
         assert np.allclose(np.unique(t.round(9)), np.round(expected, 9), atol=2e-9)
         met += bool(expected)
     assert met > 50
+
+
+def test_first_hits_of_many_rays_are_those_of_each_alone(body):
+    """The tree of boxes leaves nothing out: rays at slants, along axes, from inside, through corners, and between bounds."""
+    points, tri = body
+    rng = np.random.default_rng(3)
+    low, wide = points.min(0), np.ptp(points, axis=0)
+    origins = low + rng.uniform(-0.3, 1.3, (300, 3)) * wide
+    ways = low + rng.uniform(0, 1, (300, 3)) * wide - origins
+    ways[:60] = np.eye(3)[rng.integers(0, 3, 60)] * rng.choice([-1, 1], (60, 1))
+    ways[60:90] = points[rng.integers(0, len(points), 30)] - origins[60:90]
+    ways /= np.linalg.norm(ways, axis=1, keepdims=True)
+    at, which = first_hits(points, tri, origins, ways, 0.05, 1.2)
+    for k in range(300):
+        t, hit = ray_hits(points, tri, origins[k], ways[k])
+        wanted = (t > 0.05) & (t < 1.2)
+        if 60 <= k < 90:  # through a corner, which either of its triangles may own
+            assert at[k] <= min([*t[wanted], np.inf]) + 1e-9
+        elif wanted.any():
+            assert at[k] == t[wanted][0] and which[k] == hit[wanted][0]
+        else:
+            assert np.isinf(at[k]) and which[k] == -1
+    assert 80 < np.isfinite(at).sum() < 280
+    assert np.isinf(first_hits(points, tri[:0], origins, ways, 0.0)[0]).all()
 
 
 def test_humanoid_names_are_those_of_the_standard(otter):

@@ -43,18 +43,13 @@ def warm() -> None:
     bound = bind_skin(character.with_(joints=joints))
     run_trials(bound)
     wide = bind_skin(character.with_(joints=joints), influences=6, deforming="linear")
-    from scipy.sparse import csr_matrix
 
-    from .skin.settling import settled
-
-    # a line of six points on which a bone holds a patch apart from its own: what tubes don't have
-    rows, cols = np.array([0, 1, 3, 5, 7, 9, 10]), np.array([1, 0, 2, 1, 3, 2, 4, 3, 5, 4], np.int32)
-    settled(rows, cols, np.zeros(6, np.int32), np.ones(6), csr_matrix(np.eye(2)[[0, 0, 1, 0, 1, 1]]), 2)
     from .rig import compile_rig
 
     for by in ("posed", "beforehand"):
         smoothed = bound.with_(skin=bound.skin and bound.skin.model_copy(update={"smoothing": 2, "smoother": by}))
         Deformer(smoothed).deform(compile_rig(smoothed).evaluate({}))
+    _warm_settling()
     _warm_editing(bound)
     Deformer(wide).deform(compile_rig(wide).evaluate({}))
     from .geometry.topology import topology_of
@@ -65,7 +60,7 @@ def warm() -> None:
         solid.links, STEP_LENGTHS * solid.h, np.ones(len(solid.cells)), one, np.zeros(1), np.inf
     )
     extremities(solid, distance, 0.1)
-    from .geometry.rays import ray_hits
+    from .geometry.rays import first_hits, ray_hits, winding_numbers
     from .geometry.voxels import middle_path
 
     middle_path(solid, 0, len(solid.cells) - 1)
@@ -73,7 +68,37 @@ def warm() -> None:
     from .joints.survey import nearest_bone
 
     nearest_bone(points, points[:2].copy(), points[2:4].copy(), np.ones(2), np.zeros(len(points), np.int64))
-    ray_hits(points, topology_of(character).triangles, np.array([0.0, 0.5, 5.0]), np.array([0.0, 0.0, -1.0]))
+    triangles, origin, way = topology_of(character).triangles, np.array([0.0, 0.5, 5.0]), np.array([0.0, 0.0, -1.0])
+    ray_hits(points, triangles, origin, way)
+    first_hits(points, triangles, origin[None], way[None], 0.0)
+    winding_numbers(points, triangles, origin[None])
+    from .face.head import light_on
+
+    light_on(points, triangles.astype(np.int64), points[:2], way[None], 1.0)
+    _warm_posing()
+
+
+def _warm_settling() -> None:
+    """What is done about islands, which a tube's skin has none of: on a line of six points."""
+    from scipy.sparse import csr_matrix
+
+    from .skin.settling import settled, yielded
+
+    rows, cols = np.array([0, 1, 3, 5, 7, 9, 10]), np.array([1, 0, 2, 1, 3, 2, 4, 3, 5, 4], np.int32)
+    line = rows, cols, np.zeros(6, np.int32), np.ones(6)
+    held = np.array([[0.6, 0.4], [0.45, 0.55], [0.6, 0.4], [0.45, 0.55], [0.4, 0.6], [0.4, 0.6]])
+    settled(*line, csr_matrix(held), 2)
+    yielded(rows, cols, np.tile(np.array([[0, 1]], np.int32), (6, 1)), held, np.ones(6, bool))
+
+
+def _warm_posing() -> None:
+    """Feet that push a body, and a sculpted shape."""
+    from .rig.wholebody import LegTree, pushed
+    from .skin.kernels import moved
+
+    hip, foot = np.array([[0.0, 0.5, 0.0]]), np.zeros((1, 3))
+    pushed(LegTree(hip[0], hip, foot, np.array([0, 1]), np.array([0]), np.eye(3)[:1], np.ones(7)), foot + 0.1)
+    moved(np.zeros((2, 3), np.float32), np.zeros(1, int), np.ones((1, 3), np.float32), np.empty((2, 3), np.float32))
 
 
 def _warm_plans(solid: Solid) -> None:
@@ -84,7 +109,7 @@ def _warm_plans(solid: Solid) -> None:
 
     without_pockets(solid, 0.1)
     distances_from(solid, 0)
-    misfits(solid.centres[:5])
+    misfits(np.ascontiguousarray(solid.centres[:5]))
 
 
 def _warm_editing(bound: Character) -> None:

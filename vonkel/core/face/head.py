@@ -134,7 +134,7 @@ class Head(Joined):
         """(n,) the share of the sky that each point of the head sees, 0 to 1: pockets of eyes and the insides of mouths are dark."""
         seen = np.ones(len(self.p))
         i = np.flatnonzero(self.inside)
-        seen[i] = _light(self.p, self.t, self.p[i], self.normals[i], self.size)
+        seen[i] = light_on(self.p, self.t, self.p[i], self.normals[i], self.size)
         return seen
 
     @cached_property
@@ -386,15 +386,17 @@ def _depths(q: np.ndarray, tri: np.ndarray, n: int, depth: np.ndarray) -> None:
         area = (b[0] - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (b[1] - a[1])
         if area == 0.0:
             continue
-        x0, x1 = max(0, int(min(a[0], b[0], c[0]))), min(n - 1, int(max(a[0], b[0], c[0])) + 1)
-        y0, y1 = max(0, int(min(a[1], b[1], c[1]))), min(n - 1, int(max(a[1], b[1], c[1])) + 1)
+        turn = 1.0 if area > 0.0 else -1.0
+        area *= turn
+        x0, x1 = max(0, int(np.ceil(min(a[0], b[0], c[0])))), min(n - 1, int(np.floor(max(a[0], b[0], c[0]))))
+        y0, y1 = max(0, int(np.ceil(min(a[1], b[1], c[1])))), min(n - 1, int(np.floor(max(a[1], b[1], c[1]))))
         for y in range(y0, y1 + 1):
             for x in range(x0, x1 + 1):
-                u = ((x - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (y - a[1])) / area
-                v = ((b[0] - a[0]) * (y - a[1]) - (x - a[0]) * (b[1] - a[1])) / area
-                if u < 0 or v < 0 or u + v > 1:
+                u = ((x - a[0]) * (c[1] - a[1]) - (c[0] - a[0]) * (y - a[1])) * turn
+                v = ((b[0] - a[0]) * (y - a[1]) - (x - a[0]) * (b[1] - a[1])) * turn
+                if u < 0 or v < 0 or u + v > area:
                     continue
-                z = a[2] + u * (b[2] - a[2]) + v * (c[2] - a[2])
+                z = a[2] + (u * (b[2] - a[2]) + v * (c[2] - a[2])) / area
                 if z > depth[y, x]:
                     depth[y, x] = z
 
@@ -407,18 +409,19 @@ def directions(n: int) -> np.ndarray:
     return np.stack([s * np.cos(angle), y, s * np.sin(angle)], 1)
 
 
-def _light(points: np.ndarray, triangles: np.ndarray, at: np.ndarray, normals: np.ndarray, size: float) -> np.ndarray:
+def light_on(points: np.ndarray, triangles: np.ndarray, at: np.ndarray, normals: np.ndarray, size: float) -> np.ndarray:
     """(k,) the share of the sky that places `at` with `normals` see, by depth maps from even directions, cosine weighted."""
     low, high = at.min(0), at.max(0)
     centre, half = 0.5 * (low + high), 0.55 * float(np.linalg.norm(high - low))
     near = np.linalg.norm(points - centre, axis=1) < 2.5 * half
-    tri = triangles[near[triangles].all(1)]
+    tri = (np.cumsum(near) - 1)[triangles[near[triangles].all(1)]]
+    near_points = points[near] - centre
     seen, total = np.zeros(len(at)), np.zeros(len(at))
     start, scale = at + normals * 0.004 * size, GRID / (2 * half)
     for w in directions(DIRECTIONS):
         right = unit(np.cross([0.3, 0.9, 0.2], w))
         axes = np.stack([right, np.cross(w, right), w], 1)
-        q = (points - centre) @ axes * [scale, scale, 1] + [GRID / 2, GRID / 2, 0]
+        q = near_points @ axes * [scale, scale, 1] + [GRID / 2, GRID / 2, 0]
         s = (start - centre) @ axes * [scale, scale, 1] + [GRID / 2, GRID / 2, 0]
         depth = np.full((GRID, GRID), -np.inf)
         _depths(q, tri, GRID, depth)

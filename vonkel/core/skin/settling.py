@@ -71,7 +71,7 @@ def settled(
             if flood:
                 _flooded(rows, cols, index, weight, off, bones)
             else:
-                _yielded(rows, cols, index, weight, off)
+                yielded(rows, cols, index, weight, off)
             calm = AGAIN if flood else 0.0
     return WeightTable.from_rows(names, index, weight).held
 
@@ -265,7 +265,7 @@ def _flooded(
 
 
 @compiled
-def _yielded(rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, off: np.ndarray) -> None:
+def yielded(rows: np.ndarray, cols: np.ndarray, index: np.ndarray, weight: np.ndarray, off: np.ndarray) -> None:
     """At the points `off` that one becomes the strongest which is the strongest next to them."""
     for i in np.flatnonzero(off):
         chosen = 1
