@@ -28,6 +28,7 @@ from vonkel.core.skin.bind import bind_skin, weights_of
 from vonkel.core.skin.bones import bones_of, reach_of
 from vonkel.core.skin.coarse import DENSE, coarse
 from vonkel.core.skin.easing import Easing, _least_missed
+from vonkel.core.skin.fineness import how_bound
 from vonkel.core.skin.grown import _across, grown_together
 from vonkel.core.skin.middle import Middle
 from vonkel.core.skin.owners import owners
@@ -100,6 +101,28 @@ def test_easing_leaves_what_no_pose_stretches():
     reached, own, long = eased(0.2)  # nine edges' lengths, which an edge alone would have to give
     assert reached > 8 and long.max() < 1.9 and (np.diff(own) >= -1e-12).all()
     assert own[0] == 0 and own[-1] == 1  # far from there nothing is changed
+
+
+def test_what_finer_cells_cost_and_gain_is_told_and_where_it_was_eased():
+    how = how_bound(at_rest("bat")[1])
+    cells, bare, otherwise = ([getattr(f, k) for f in how.fineness] for k in ("cells", "bare", "otherwise"))
+    assert len(cells) >= 3 and cells == sorted(cells) and sum(f.chosen for f in how.fineness) == 1
+    assert bare == sorted(bare, reverse=True) and bare[0] > bare[-1] + 0.01  # more of the membranes lie over cells
+    assert otherwise[0] > otherwise[-1] == 0.0 and all(f.seconds > 0 for f in how.fineness)
+    assert how.by == how.points and 0.0 <= how.torn[1] < how.torn[0] and "wings raised" in how.poses
+    c, plain = skin("bat")[0], bind_skin(at_rest("bat")[1], eased=False)
+    assert np.allclose(how.eased, np.abs(dense(c) - dense(plain)).max(1), atol=1e-6) and how.eased.max() > 0.05
+
+
+def test_of_a_dense_mesh_it_is_told_by_how_many_points_it_is_bound():
+    c = character_from_mesh(tube(330, 120), "tube")
+    names = [f"tail_{i}" for i in range(3)]
+    chain = [
+        Joint(name=n, parent=names[i - 1] if i else None, place=(0.0, 0.1 + 0.3 * i, 0.0), role=n)
+        for i, n in enumerate(names)
+    ]
+    how = how_bound(turn_down_bones(c.with_(joints=tuple(chain))))
+    assert how.points == 330 * 120 + 2 > DENSE > how.by > 0.3 * how.points and not (how.eased > 0.05).any()
 
 
 def test_of_more_bones_than_may_hold_a_point_that_goes_which_moves_it_least():

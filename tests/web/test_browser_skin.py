@@ -135,6 +135,26 @@ def test_points_left_behind_are_looked_for_and_mended_one_after_the_other(page, 
     assert not set(belly) & set(left)
 
 
+def test_what_finer_cells_gain_is_looked_at_and_taken(page, bench):
+    """The rows say what it costs; what easing changed is shown on the figure; a finer binding is one click, and one step."""
+    shop, number = bench("newt.obj", "quadruped")
+    page.page.locator(".accordion-button", has_text="Bind again").click()
+    page.click("Try finer ones")
+    page.wait("vonkel.ui.howBound && !vonkel.job")
+    how = page.js("vonkel.ui.howBound")
+    assert page.page.locator("[data-cells]").count() == len(how["fineness"]) >= 3
+    page.click("Show where")
+    page.wait("vonkel.legend?.title.includes('easing')")
+    shown = np.array(page.js("[...vonkel.plate.drawn.values]"))
+    assert shown.max() == pytest.approx(1.0) and (shown > 0).sum() == len(how["where"])
+    was = page.state("position.step")
+    page.page.locator("[data-cells]").last.get_by_role("button", name="Bind so").click()
+    page.wait(f"vonkel.position().step !== {was} && !vonkel.job")
+    last = shop.store.ledger(number)[-1]
+    assert last.params["cells"] == how["fineness"][-1]["cells"]
+    assert page.page.get_by_text("Before the last step.").is_visible()
+
+
 def test_points_are_chosen_and_their_weights_typed(page, bench):
     shop, number = bench("otter.obj", "biped")
     page.js("vonkel.selectJoint('forearm_L')")

@@ -12,7 +12,7 @@ from ..core.trials import run_trials
 from .findings import findings
 from .order import order_of
 from .report import counts, listed, report
-from .skin import behind, strays_told
+from .skin import behind, binding, strays_told
 
 
 @dataclass(frozen=True)
@@ -41,5 +41,9 @@ READINGS: dict[str, Reading] = {
         "what joints hold where they have no business, and whether the trials are calmer without", strays_told
     ),
     "behind": Reading("points that stay behind in some pose, in groups", behind),
+    "binding": Reading(
+        "how the skin is bound through the volume: points, cells, what finer ones cost and gain, what easing changes",
+        binding,
+    ),
     "report": Reading("counts, findings and trials in one", lambda c: report(c, _trials(c) if c.skin else [])),
 }

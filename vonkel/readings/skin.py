@@ -5,12 +5,16 @@ from __future__ import annotations
 import base64
 from typing import Any
 
+import numpy as np
+
 from ..core.character import Character
+from ..core.skin.fineness import how_bound
 from ..core.skin.strays import strays_of
 from ..core.trials.behind import left_behind
 from ..core.trials.worth import worth_taking_off
 
 MOST = 60  # groups of points left behind
+EASED, SHOWN = 0.05, 0.01  # a hold that easing changes by more than this was eased; what is less isn't even shown
 
 
 def strays(character: Character) -> list[dict[str, Any]]:
@@ -50,3 +54,24 @@ def behind(character: Character, pictures: bool = False) -> list[dict[str, Any]]
             said["picture"] = base64.b64encode(group.picture).decode()
         found.append(said)
     return found
+
+
+def binding(character: Character, points: bool = False) -> dict[str, Any]:
+    """How the body is bound through the volume: by how many points, through which cells, what finer ones cost and gain, what easing
+    changes; with `points` which those are, and by how much each.  Raises StepRefused where there is nothing to bind."""
+    how = how_bound(character)
+    eased = np.flatnonzero(how.eased > SHOWN)
+    said: dict[str, Any] = {
+        "points": how.points, "bound_by": how.by,
+        "fineness": [
+            {
+                "cells": f.cells, "edge": round(f.edge, 6), "chosen": f.chosen, "over_none": round(f.bare, 4),
+                "otherwise": round(f.otherwise, 4), "seconds": round(f.seconds, 2),
+            }
+            for f in how.fineness
+        ],
+        "eased": int((how.eased > EASED).sum()), "torn": round(how.torn[0], 6), "torn_eased": round(how.torn[1], 6), "poses": list(how.poses),
+    }  # fmt: skip
+    if points:
+        said |= {"where": eased.tolist(), "changed": np.round(how.eased[eased], 3).tolist()}
+    return said

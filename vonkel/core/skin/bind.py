@@ -21,14 +21,14 @@ from ..tolerances import PAIR
 from ..weights import WeightTable
 from .blending import blended
 from .bones import Bone, bones_of, holds_skin, in_sizes, reach_of
-from .coarse import DENSE, coarse
+from .coarse import DENSE, Coarse, coarse
 from .easing import Easing, moves_of
 from .heat import heat_weights
 from .middle import Middle
 from .mirror import Mirror, mirror_of
 from .owners import owners
 from .settling import settled
-from .ways import neighbours, point_areas, ways_of
+from .ways import Ways, neighbours, point_areas, ways_of
 
 USUAL_FALLOFF, USUAL_SMOOTH = 5.0, 20  # what a softness of 1 is said by
 
@@ -86,25 +86,14 @@ def bind_skin(
     points = character.points
     holders = tuple(b.joint for b in bones)
     holders += tuple(j.name for j in character.joints if j.deforms and not holds_skin(j))
-    soft = np.zeros(len(points), bool)
-    for part in character.parts:
-        if part.role == "skin":
-            soft[part.points[0] : part.points[1]] = True
+    soft = skin_of(character)
     held = csr_matrix((len(points), len(holders)))
     if soft.any():
-        keep = soft[topology_of(character).triangles[:, 0]]
+        triangles = topology_of(character).triangles
+        triangles = triangles[soft[triangles[:, 0]]]
         surface = Surface(
-            character,
-            points,
-            topology_of(character).triangles[keep],
-            soft,
-            bones,
-            falloff,
-            smooth,
-            influences,
-            cells,
-            eased,
-        )
+            character, points, triangles, soft, bones, falloff, smooth, influences, cells, eased
+        )  # fmt: skip
         own = coo_matrix(BINDINGS[by].weights(surface))
         if falloffs:
             own = _refaded(own, [falloffs.get(b.joint, 1.0) for b in bones])
@@ -123,6 +112,15 @@ def bind_skin(
     )
 
 
+def skin_of(character: Character) -> np.ndarray:
+    """(n,) bool: which points are of parts that are skin."""
+    soft = np.zeros(len(character.points), bool)
+    for part in character.parts:
+        if part.role == "skin":
+            soft[part.points[0] : part.points[1]] = True
+    return soft
+
+
 def _refaded(held: coo_matrix, powers: Sequence[float]) -> coo_matrix:
     """Weights (n, bones), each bone's to its power and rows whole again: above 1 it lets go sooner where others hold, too."""
     made = csr_matrix((held.data ** np.array(powers)[held.col], (held.row, held.col)), held.shape)
@@ -133,12 +131,10 @@ def _refaded(held: coo_matrix, powers: Sequence[float]) -> coo_matrix:
 def weights_through_volume(s: Surface) -> csr_matrix:
     """Owned through the filled body, blended along the skin (see the head of this file)."""
     tell(0.05, "filling the body")
-    number, size = np.cumsum(s.soft) - 1, s.character.size
-    points, triangles, of = _joined(in_sizes(s.points[s.soft], size), number[s.triangles])
+    size, mesh = s.character.size, whole_skin(s.points[s.soft], (np.cumsum(s.soft) - 1)[s.triangles], s.character.size)
+    points, triangles, of, fewer = mesh.points, mesh.triangles, mesh.of, mesh.fewer
     reach = reach_of(s.character, s.bones).in_sizes(size)
-    fewer = coarse(points, triangles) if len(points) > DENSE else None
-    few = (fewer.points, fewer.triangles) if fewer else (points, triangles)
-    ways = ways_of(*few, 1.0, s.cells, (points, triangles) if fewer else None)
+    ways = mesh.ways(s.cells)
     tell(0.3, "measuring whose each point is")
     mirror = mirror_of(ways.points, reach.partner, 1.0)
     own, radii = owners(ways, reach, mirror)
@@ -157,14 +153,40 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     held = both_sides_alike(middle.let_go(held), mirror)
     held = settled(ways.rows, ways.cols, ways.piece, ways.areas, held, s.influences, mirror, easing)
     if fewer:
-        mesh, mirror = topology_of_triangles(triangles, len(points)), mirror_of(points, reach.partner, 1.0)
+        edges, mirror = topology_of_triangles(triangles, len(points)), mirror_of(points, reach.partner, 1.0)
         middle = Middle.of(points, owner[fewer.of], reach)
         easing = None if moves is None else Easing(points, moves, middle, mend=True)
         held = both_sides_alike((fewer.carry @ held).tocsr(), mirror)
         held = settled(
-            *neighbours(mesh), mesh.islands, point_areas(points, triangles), held, s.influences, mirror, easing
+            *neighbours(edges), edges.islands, point_areas(points, triangles), held, s.influences, mirror, easing
         )
     return held[of]
+
+
+@dataclass(frozen=True)
+class WholeSkin:
+    """A skin as it is bound: points (m, 3), in sizes, what lies in one place being one of them; triangles (t, 3); of (n,): which of
+    them each point of the mesh is; fewer: those that a dense one is bound by."""
+
+    points: np.ndarray
+    triangles: np.ndarray
+    of: np.ndarray
+    fewer: Coarse | None
+
+    def ways(self, cells: int = 0) -> Ways:
+        """Its ways, or those of the fewer points; cells: how many, 0 for as many as its thin parts want."""
+        own = self.points, self.triangles
+        return (
+            ways_of(self.fewer.points, self.fewer.triangles, 1.0, cells, own)
+            if self.fewer
+            else ways_of(*own, 1.0, cells)
+        )
+
+
+def whole_skin(points: np.ndarray, triangles: np.ndarray, size: float) -> WholeSkin:
+    """Of points (n, 3), metres, and triangles (t, 3) of a character of a size."""
+    own, faces, of = _joined(in_sizes(points, size), triangles)
+    return WholeSkin(own, faces, of, coarse(own, faces) if len(own) > DENSE else None)
 
 
 def _joined(points: np.ndarray, triangles: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

@@ -67,6 +67,14 @@ def behind(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
     return {"job": job.as_dict()}
 
 
+@router.post("/c/{number}/skin/binding")
+def binding(workshop: TheWorkshop, jobs: TheJobs, number: int) -> dict[str, Any]:
+    """What binding does with this body: cells, what finer ones cost and gain, where it eases; a job."""
+    c = workshop.character(number)
+    job = jobs.start("Looking how it is bound", number, lambda: told.binding(c, points=True))
+    return {"job": job.as_dict()}
+
+
 @router.get("/c/{number}/skin/zone/{joint}")
 def zone(workshop: TheWorkshop, number: int, joint: str) -> dict[str, Any]:
     """The zone of a bone as it is held now."""

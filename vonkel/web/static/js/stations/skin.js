@@ -9,6 +9,7 @@ import { say, toast } from "../widgets/toasts.js";
 import { fullName, inWords, spaced } from "../words.js";
 import { folding } from "./common.js";
 import { behindFields, behindList } from "./behind.js";
+import { howBoundFields, howBoundList } from "./howbound.js";
 import { MAPS, showMap } from "./skinmaps.js";
 import { loadStrays, strayFields, strayList } from "./strays.js";
 import { loadRows } from "./weights.js";
@@ -75,6 +76,7 @@ function right(b) {
       h("p", { class: "empty" }, "The mesh follows nothing yet."),
       h("h3", {}, "Bind"),
       binding(b, skin),
+      howBoundList(b),
     ];
   const deform = ([method, words]) =>
     chosenButton(words, skin.method === method, () => b.step("skin.method", { method }));
@@ -105,7 +107,7 @@ function right(b) {
     strayList(b),
     behindList(b),
     folding(b, "skin-whole", "The whole skin", wholeSkin(b)),
-    folding(b, "skin-bind", "Bind again", binding(b, skin)),
+    folding(b, "skin-bind", "Bind again", [binding(b, skin), howBoundList(b)]),
     folding(b, "skin-deform", "Deforming", [
       acts(Object.entries(METHODS).map(deform)),
       stepForm(b, "skin.after", {
@@ -226,6 +228,7 @@ enterStation("skin", {
     rows: null,
     rowSort: null,
     ...behindFields,
+    ...howBoundFields,
   },
   left: (b) => [
     h("h2", {}, "Who holds the skin"),
