@@ -8,7 +8,7 @@ import itertools
 import numpy as np
 import pytest
 
-from tests.judging.builds import JUDGED, NAMED, TRIED, by_chance, of_chance
+from tests.judging.builds import JUDGED, NAMED, TRIED, by_chance, grown, of_chance
 from tests.judging.calibrate import DRAWN
 from tests.judging.judge import STRENGTHS
 from tests.judging.posing import KINDS, at_rest, moved, ordinary, ordinary_turns, posed, rigged, rot
@@ -490,6 +490,18 @@ def test_the_plan_is_proposed_and_why(name):
     told = propose(mesh)
     assert told.best.plan == true.plan and told.words().startswith(f"This looks like a {true.plan}: ")
     assert told.as_dict()["all"][0]["plan"] == true.plan
+
+
+@pytest.mark.parametrize("name", ("otterhound", "stoat", "badger", "by chance"))
+def test_low_bodies_on_short_thick_legs_are_told_from_chains_and_fins(name):
+    """Their legs' tips end where the flesh of the trunk begins; what is open under the belly tells how long they are."""
+    mesh = grown(by_chance(20261680 + 5), "c")[0] if name == "by chance" else at_rest(name, 20261600)[0]
+    assert propose(mesh).best.plan == "quadruped"
+
+
+def test_stubs_of_a_larva_are_no_four_legs():
+    assert [propose(at_rest("larva", s)[0]).best.plan for s in (None, 20261600)] == ["chain", "chain"]
+    assert propose(posed("larva", 71).mesh).best.plan == "chain"
 
 
 def test_a_loose_part_is_known_as_such():

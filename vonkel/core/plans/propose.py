@@ -10,13 +10,15 @@ import numpy as np
 from ..character import Character
 from ..derived import derived
 from ..progress import tell
-from .anatomy.body import Body, clearance, fill, look, membranes
+from .anatomy.body import Body, clearance, fill, look, membranes, pieces_of
 from .anatomy.four import feet_apart
 from .anatomy.line import inwards
 from .anatomy.others import many_roles
 from .anatomy.roles import Roles, finned_roles, four_roles, upright_roles
 
-POOR = 5.0  # the cost of a reading beyond which another is looked for
+HIDING = (
+    0.6  # what it costs to say that feet hide each other, and the cost of a reading from which on that is looked at
+)
 LIKELY = 2.6  # a body that costs no more than this is of the kind; one that costs less than MARGIN more is as likely
 MARGIN = 0.7
 
@@ -110,15 +112,39 @@ def _upright(body: Body, web: float) -> list[Proposal]:
 
 
 LEAST_LEG, STUBS = 0.06, 8.0  # legs shorter than that, a share of the span, are stubs under a body; what stubs cost
+LEVELS = np.arange(0.04, 0.5, 0.03)  # of the body's height, at which what stands on the ground is looked at
+LOW = 0.25  # a body that leans, or lifts a foot, has two feet on the ground from there at the latest
+FEW = 5  # pieces on the ground: four feet, and a tail or a trunk that hangs down
+
+
+def _legs_seen(body: Body, gap: float) -> float:
+    """How long legs are at least, a share of the span, by what is open between them: as high as the belly hangs, and as what stands
+    on the ground stays in pieces.  Of short thick legs it tells more than their tips, which end where the flesh of the trunk begins.
+    """
+    solid = body.solid
+    heights = (solid.centres[:, 1] - body.low) / max(body.tall, 1e-9)
+    best = run = 0
+    open_to = 0.0
+    for level in LEVELS:
+        sizes = np.bincount(pieces_of(solid, heights < level))[1:]
+        feet = int((sizes > 0.06 * sizes.sum()).sum())
+        if feet > FEW:  # it stands on more than four
+            return 0.0
+        run = run + 1 if feet > 1 else 0
+        if run == 0 and level > LOW:
+            break
+        if run > best:
+            best, open_to = run, float(level)
+    return min(gap, open_to * body.tall / body.span)
 
 
 def _four(body: Body, apart: list[Body], web: float, gap: float) -> list[Proposal]:
     found, hidden = four_roles(body), 0.0
-    if not found or found[0].cost > POOR:  # legs that touch hide each other's tips
+    if not found or found[0].cost > HIDING:  # legs that touch hide each other's tips
         again = [(more, roles) for more in apart if (roles := four_roles(more))]
-        if again:
-            body, found = min(again, key=lambda x: x[1][0].cost)
-            hidden = 0.6
+        other, roles = min(again, key=lambda x: x[1][0].cost, default=(body, found))
+        if roles and (not found or roles[0].cost + HIDING < found[0].cost):
+            body, found, hidden = other, roles, HIDING
     if not found:
         return []
     r = found[0]
@@ -131,7 +157,7 @@ def _four(body: Body, apart: list[Body], web: float, gap: float) -> list[Proposa
     legs = [
         max(float(body.length[r[a]]), float(body.length[r[b]])) for a, b in (("hand_a", "hand_b"), ("foot_c", "foot_d"))
     ]
-    cost += STUBS * max(0.0, LEAST_LEG - min(legs) / body.span) / LEAST_LEG
+    cost += STUBS * max(0.0, LEAST_LEG - max(min(legs) / body.span, _legs_seen(body, gap))) / LEAST_LEG
     why = "four feet under a lying trunk" + (", a tail" if "tail" in r else "")
     return [Proposal("quadruped", float(cost), why)]
 
