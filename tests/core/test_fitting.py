@@ -15,6 +15,7 @@ from tests.judging.posing import KINDS, at_rest, moved, ordinary, ordinary_turns
 from vonkel.core.character import Joint, opposite_name
 from vonkel.core.errors import StepRefused
 from vonkel.core.geometry.spheres import balls_among
+from vonkel.core.geometry.transform import UPRIGHT
 from vonkel.core.geometry.voxels import STEP_LENGTHS, distances_through, extremities
 from vonkel.core.plans import (
     LOST,
@@ -33,6 +34,7 @@ from vonkel.core.plans.anatomy.likeness import FAMILIES, Learned, learned, table
 from vonkel.core.plans.anatomy.line import Line, Prior, between, corners_of, fan
 from vonkel.core.plans.fitting import body_for
 from vonkel.core.plans.frame import BodyFrame, find_plane
+from vonkel.core.plans.propose import Lying
 from vonkel.readings import findings
 from vonkel.steps import apply_step
 
@@ -502,6 +504,18 @@ def test_low_bodies_on_short_thick_legs_are_told_from_chains_and_fins(name):
 def test_stubs_of_a_larva_are_no_four_legs():
     assert [propose(at_rest("larva", s)[0]).best.plan for s in (None, 20261600)] == ["chain", "chain"]
     assert propose(posed("larva", 71).mesh).best.plan == "chain"
+
+
+@pytest.mark.parametrize("name", ("hound", "whale", "runner"))
+def test_a_body_that_lies_is_told_to_and_one_that_stands_is_not(name):
+    """Files whose Z is up are common practice; nothing in an OBJ says so."""
+    mesh, true = at_rest(name, 20261800)
+    assert propose(mesh).lying is None
+    lies = mesh.with_(arrays={"points": mesh.points @ UPRIGHT["z"]})
+    told = propose(lies)
+    assert told.lying == Lying("z", true.plan) and not told.sure and "with Z up it reads better" in told.words()
+    stood, _ = apply_step(lies, "model.stand", {"up": told.lying.up})
+    assert propose(stood).best.plan == true.plan
 
 
 def test_a_loose_part_is_known_as_such():

@@ -41,6 +41,15 @@ class Page:
             self.page.wait_for_timeout(60)
         raise AssertionError(f"never came true: {expression}")
 
+    def take_in(self, file, name):
+        """A mesh brought in on the shelf, as far as its first look."""
+        self.open("/")
+        self.page.locator("input[type=file]").set_input_files(file)
+        self.page.get_by_label("Name").fill(name)
+        self.click("Bring in")
+        self.page.wait_for_url("**/c/*/model")
+        self.wait("vonkel.state && vonkel.plate.mesh")
+
     def js(self, expression, *arguments):
         return self.page.evaluate(expression, *arguments)
 

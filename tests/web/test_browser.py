@@ -121,12 +121,7 @@ def test_the_main_path_on_another_figure(page, tmp_path):
     mesh.write_bytes(
         written(character_from_mesh(mannequin(height=17.5, cell=0.3), "figure"), ".obj")
     )  # ten times too large
-    page.open("/")
-    page.page.locator("input[type=file]").set_input_files(mesh)
-    page.page.get_by_label("Name").fill("Wicket")
-    page.click("Bring in")
-    page.page.wait_for_url("**/c/*/model")
-    page.wait("vonkel.state && vonkel.plate.mesh")
+    page.take_in(mesh, "Wicket")
     field = page.page.get_by_label("height, cm")
     field.fill("172")
     field.press("Enter")

@@ -7,8 +7,10 @@ import zipfile
 import numpy as np
 import pytest
 
-from tests.judging.posing import posed
+from tests.judging.posing import at_rest, posed
 from vonkel.core.geometry.health import health
+from vonkel.core.geometry.transform import UPRIGHT
+from vonkel.core.handover import written
 from vonkel.core.joints.inside import body_solid
 from vonkel.workshop import Workshop
 
@@ -123,6 +125,20 @@ def test_landmarks_are_put_right_before_the_joints_are_laid(page, member):
     assert left[1] > start[1] + 0.005 and right == pytest.approx([-left[0], left[1], left[2]], abs=1e-6)
     assert page.js("vonkel.state.joints.filter(j => /^tail_\\d$/.test(j.name)).length") == 4
     assert page.js("vonkel.plate.landmarks.length") == 0
+
+
+def test_a_model_whose_z_is_up_is_stood_up_from_the_plans(page, tmp_path):
+    mesh = at_rest("runner", 20261550)[0]
+    file = tmp_path / "lying.obj"
+    file.write_bytes(written(mesh.with_(arrays={"points": mesh.points @ UPRIGHT["z"]}), ".obj"))
+    page.take_in(file, "Lying")
+    page.station("joints")
+    page.click("Choose a plan")
+    page.page.locator(".proposed", has_text="with Z up it reads better, as a biped").wait_for()
+    page.click("Let Z be up")
+    page.wait("vonkel.tool.proposed && !vonkel.tool.proposed.lying")
+    assert page.state("height") == pytest.approx(mesh.height, rel=1e-4)
+    assert page.page.locator(".proposed").inner_text().startswith("This looks like a biped: ")
 
 
 def test_a_turned_posed_figure_is_proposed_marked_and_put_right_by_mouse(page, member):

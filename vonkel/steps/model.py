@@ -16,19 +16,10 @@ from ..core.geometry.health import health, mirror_partners
 from ..core.geometry.measures import measured_length
 from ..core.geometry.parts import with_parts
 from ..core.geometry.topology import faces_of
-from ..core.geometry.transform import transformed
+from ..core.geometry.transform import UPRIGHT, transformed
 from ..core.rig.fitting import sized_kits
 from ..core.tolerances import MAX_PARTS, PAIR
 from .registry import Array, Params, step
-
-UP = {
-    "y": np.eye(3),
-    "-y": np.diag([1.0, -1.0, -1.0]),
-    "z": np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]]),
-    "-z": np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]),
-    "x": np.array([[0.0, -1, 0], [1, 0, 0], [0, 0, 1]]),
-    "-x": np.array([[0.0, 1, 0], [-1, 0, 0], [0, 0, 1]]),
-}
 
 
 class Resize(Params):
@@ -74,7 +65,7 @@ def stand(character: Character, p: Stand) -> Character:
     """Set up axis, facing, ground and centre; everything settled into the points."""
     a = np.radians(p.turn)
     c, s = round(float(np.cos(a)), 15), round(float(np.sin(a)), 15)
-    rotation = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]]) @ UP[p.up]
+    rotation = np.array([[c, 0, s], [0, 1, 0], [-s, 0, c]]) @ UPRIGHT[p.up]
     moved = character.points @ rotation.T
     low, high = moved.min(0), moved.max(0)
     offset = np.zeros(3)

@@ -9,6 +9,16 @@ import numpy as np
 from ..character import Channel, Character
 from .rotations import matrix_from_quaternion, quaternion_from_matrix
 
+UPRIGHT = {
+    "y": np.eye(3),
+    "-y": np.diag([1.0, -1.0, -1.0]),
+    "z": np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]]),
+    "-z": np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]),
+    "x": np.array([[0.0, -1, 0], [1, 0, 0], [0, 0, 1]]),
+    "-x": np.array([[0.0, 1, 0], [-1, 0, 0], [0, 0, 1]]),
+}
+"""What turns a model upright whose axis of that name points up."""
+
 
 def transformed(character: Character, matrix: np.ndarray, offset: np.ndarray) -> Character:
     """Everything mapped by p → matrix · p + offset; `matrix` (3, 3) is a rotation times one scale.

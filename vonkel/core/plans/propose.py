@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from ..character import Character
 from ..derived import derived
+from ..geometry.transform import UPRIGHT
 from ..progress import tell
 from .anatomy.body import Body, clearance, fill, look, membranes, pieces_of
 from .anatomy.four import feet_apart
@@ -21,6 +22,7 @@ HIDING = (
 )
 LIKELY = 2.6  # a body that costs no more than this is of the kind; one that costs less than MARGIN more is as likely
 MARGIN = 0.7
+LYING, BETTER = 1.0, 1.0  # a body that costs more may lie; if it does, it costs by so much less once it stands
 
 
 @dataclass(frozen=True)
@@ -33,11 +35,20 @@ class Proposal:
 
 
 @dataclass(frozen=True)
+class Lying:
+    """A body that reads far better with another axis up: which one (a key of UPRIGHT), and as what plan."""
+
+    up: str
+    plan: str
+
+
+@dataclass(frozen=True)
 class Proposals:
-    """The likeliest first; `sure`: whether the first stands out."""
+    """The likeliest first; `sure`: whether the first stands out; lying: where another axis is rather up."""
 
     all: tuple[Proposal, ...]
     ends: int
+    lying: Lying | None = None
 
     @property
     def best(self) -> Proposal:
@@ -45,10 +56,15 @@ class Proposals:
 
     @property
     def sure(self) -> bool:
+        if self.lying:
+            return False
         return self.best.cost < LIKELY and (len(self.all) < 2 or self.all[1].cost - self.best.cost > MARGIN)
 
     def words(self) -> str:
         first = f"This looks like a {self.best.plan}: {self.best.why}."
+        if self.lying:
+            axis = self.lying.up.replace("-", "−").upper()
+            return f"{first} It may lie, though: with {axis} up it reads better, as a {self.lying.plan}."
         if self.sure or len(self.all) < 2:
             return first
         return f"{first} It might be a {self.all[1].plan} too: {self.all[1].why}."
@@ -57,12 +73,27 @@ class Proposals:
         return {
             "plan": self.best.plan, "sure": self.sure, "words": self.words(), "ends": self.ends,
             "all": [{"plan": p.plan, "cost": round(p.cost, 2), "why": p.why} for p in self.all],
+            "lying": {"up": self.lying.up, "plan": self.lying.plan} if self.lying else None,
         }  # fmt: skip
 
 
 @derived("points", "face_starts", "face_corners", "parts", most=4)
 def propose(character: Character) -> Proposals:
-    """Which plan the body asks for.  Raises StepRefused where it encloses nothing."""
+    """Which plan the body asks for, and whether it lies.  Raises StepRefused where it encloses nothing."""
+    found = _proposed(character)
+    if found.best.cost < LYING:
+        return found
+    tell(0.8, "looking whether it lies")
+    turned = {up: character.with_(arrays={"points": character.points @ UPRIGHT[up].T}) for up in ("z", "-z")}
+    read = {up: _proposed(c).best for up, c in turned.items()}
+    # a fish on its back reads as well as one on its belly, and files with Z up are the usual ones
+    up = "-z" if read["-z"].cost < read["z"].cost - MARGIN else "z"
+    if read[up].cost < min(LIKELY, found.best.cost - BETTER):
+        return replace(found, lying=Lying(up, read[up].plan))
+    return found
+
+
+def _proposed(character: Character) -> Proposals:
     tell(0.2, "filling the body")
     body = look(character, fill(character))
     tell(0.6, "telling the limbs apart")

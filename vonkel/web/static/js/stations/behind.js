@@ -1,25 +1,15 @@
 // Points left behind: found over all trials and each joint's range, in groups, mended one after the other.
-import { call } from "../net/api.js";
 import { acts, button } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
-import { say } from "../widgets/toasts.js";
 import { inWords, spaced } from "../words.js";
+import { findOut } from "./common.js";
 
 const FEW = 6; // groups shown at once
 
 export const behindFields = { behind: null, behindAt: 0 };
 
 /** Look for them; again after each mend, once they have been looked for. */
-export async function lookBehind(b) {
-  const { step } = b.position();
-  try {
-    const { job } = await call("POST", `/api/c/${b.number}/skin/behind`);
-    const done = await b.watchJob(job);
-    if (step === b.position().step) Object.assign(b.ui, { behind: done.result, behindAt: step });
-  } catch (error) {
-    say(error);
-  }
-}
+const lookBehind = (b) => findOut(b, "skin/behind", "behind");
 
 function show(b, group) {
   b.trial = b.state.trial_names.includes(group.worst) ? group.worst : "";

@@ -1,23 +1,13 @@
 // How binding fills this body, what finer cells cost and gain, and where poses made it ease.
-import { call } from "../net/api.js";
 import { acts, button, switchButton } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
-import { say } from "../widgets/toasts.js";
 import { inWords, spaced } from "../words.js";
+import { findOut } from "./common.js";
 import { showMap } from "./skinmaps.js";
 
 export const howBoundFields = { howBound: null, howBoundAt: 0 };
 
-async function look(b) {
-  const { step } = b.position();
-  try {
-    const { job } = await call("POST", `/api/c/${b.number}/skin/binding`);
-    const done = await b.watchJob(job);
-    if (step === b.position().step) Object.assign(b.ui, { howBound: done.result, howBoundAt: step });
-  } catch (error) {
-    say(error);
-  }
-}
+const look = (b) => findOut(b, "skin/binding", "howBound");
 
 const percent = (share) => `${(100 * share).toFixed(share > 0 && share < 0.01 ? 2 : 1)} %`;
 

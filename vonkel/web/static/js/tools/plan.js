@@ -184,7 +184,7 @@ class Plans extends PlateTool {
     const found = b.plate.landmarks.length > 0;
     return [
       this.proposed
-        ? h("p", { class: "proposed" }, this.proposed.words)
+        ? [h("p", { class: "proposed" }, this.proposed.words), this.standing(b)]
         : h("p", { class: "soft" }, "Looking at the body …"),
       h(
         "div",
@@ -202,6 +202,18 @@ class Plans extends PlateTool {
       this.ownPlans(),
       this.keeping(b),
     ];
+  }
+
+  /** A body that seems to lie is stood up by one click. */
+  standing(b) {
+    const { lying } = this.proposed;
+    if (!lying || b.state.joints.length) return null;
+    const stand = async () => {
+      if (!(await b.step("model.stand", { up: lying.up }))) return;
+      this.proposed = null;
+      await this.propose().catch(say);
+    };
+    return acts(button(`Let ${lying.up.replace("-", "−").toUpperCase()} be up`, stand, "small mend"));
   }
 
   /** What is to be said of what was found: how it stands, which landmarks want a look, how to go on. */
