@@ -104,12 +104,12 @@ export class Strip {
         class: "btn btn-plain pose-card",
         "data-pose": c.name,
         "aria-pressed": String(this.bench.trial === c.name),
-        title: inWords(`${c.about}: ${c.worst}`),
+        title: inWords(`${called(c)}. ${c.about}: ${c.worst}`),
         onclick: () => this.go(c),
       },
       h("img", { src: `data:image/png;base64,${c.picture}`, alt: "" }),
       h("span", { class: `grade ${(now ?? c).grade}` }, (now ?? c).grade),
-      h("span", {}, called(c)),
+      h("span", { class: "called" }, called(c)),
       was
         ? h("span", { class: `since ${worse(was, now ?? c) ? "worse" : ""}`, title: SINCE }, since(was, now ?? c))
         : null,
