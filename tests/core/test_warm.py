@@ -36,7 +36,7 @@ print(len(loops), "loops")
 """
 
 
-def test_every_loop_is_compiled_at_set_up_for_what_it_is_called_with():
+def test_a_first_head_finds_every_loop_compiled_for_what_it_is_called_with():
     said = subprocess.run([sys.executable, "-c", ASK], capture_output=True, text=True, timeout=600, check=True).stdout
     told = said.splitlines()
     assert told[:-1] == [] and int(told[-1].split()[0]) > 60

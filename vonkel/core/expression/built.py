@@ -20,6 +20,7 @@ from ..face.head import head_joint
 from ..face.openings import ALMOND
 from ..geometry.parts import point_colours, with_parts
 from ..geometry.rotations import matrix_from_quaternion, quaternion_from_matrix, unit, vector
+from ..geometry.topology import skin_points
 from ..joints.edit import add_joint
 from ..joints.orient import MIRROR
 from ..weights import table_of, with_table
@@ -220,8 +221,7 @@ def _with_meshes(character: Character, eye: Built, made: list[tuple[str, str, np
 
 def _skin_beside(character: Character, eye: Built) -> np.ndarray:
     """The colour of the skin about an eye (3,)."""
-    skin = np.array([p.role == "skin" for p in character.parts])[character.part_numbers("points")]
-    far = np.where(skin, np.linalg.norm(character.points - eye.centre, axis=1), np.inf)
+    far = np.where(skin_points(character), np.linalg.norm(character.points - eye.centre, axis=1), np.inf)
     near = np.argsort(np.where(far > ABOUT * eye.radius, far, np.inf))[:60]  # not the lining of a socket
     return np.asarray(np.median(character.arrays["colours"][near], axis=0)).astype(np.uint8)
 

@@ -13,26 +13,34 @@ def _corners(points: np.ndarray, triangles: np.ndarray) -> np.ndarray:
 
 
 @compiled
+def _meets(corners: np.ndarray, origin: np.ndarray, way: np.ndarray, slack: float) -> float:
+    """Distance along a ray at which it meets a triangle (3, 3) from either side, `slack` beyond its edges counting as well (Möller
+    & Trumbore 1997); not a number where it doesn't."""
+    a, b, c = corners[0], corners[1], corners[2]
+    e1x, e1y, e1z = b[0] - a[0], b[1] - a[1], b[2] - a[2]
+    e2x, e2y, e2z = c[0] - a[0], c[1] - a[1], c[2] - a[2]
+    px, py, pz = way[1] * e2z - way[2] * e2y, way[2] * e2x - way[0] * e2z, way[0] * e2y - way[1] * e2x
+    det = e1x * px + e1y * py + e1z * pz
+    if det == 0.0:
+        return np.nan
+    sx, sy, sz = origin[0] - a[0], origin[1] - a[1], origin[2] - a[2]
+    u = (sx * px + sy * py + sz * pz) / det
+    if u < -slack or u > 1.0 + slack:
+        return np.nan
+    qx, qy, qz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
+    v = (way[0] * qx + way[1] * qy + way[2] * qz) / det
+    if v < -slack or u + v > 1.0 + slack:
+        return np.nan
+    distance: float = (e2x * qx + e2y * qy + e2z * qz) / det
+    return distance
+
+
+@compiled
 def _hits(corners: np.ndarray, origin: np.ndarray, way: np.ndarray, out_t: np.ndarray, out_triangle: np.ndarray) -> int:
-    """Distances along a ray at which it meets triangles, from either side (Möller & Trumbore 1997).  Returns the count."""
+    """Distances along a ray at which it meets triangles, and which.  Returns the count."""
     n = 0
     for t in range(len(corners)):
-        a, b, c = corners[t, 0], corners[t, 1], corners[t, 2]
-        e1x, e1y, e1z = b[0] - a[0], b[1] - a[1], b[2] - a[2]
-        e2x, e2y, e2z = c[0] - a[0], c[1] - a[1], c[2] - a[2]
-        px, py, pz = way[1] * e2z - way[2] * e2y, way[2] * e2x - way[0] * e2z, way[0] * e2y - way[1] * e2x
-        det = e1x * px + e1y * py + e1z * pz
-        if det == 0.0:
-            continue
-        sx, sy, sz = origin[0] - a[0], origin[1] - a[1], origin[2] - a[2]
-        u = (sx * px + sy * py + sz * pz) / det
-        if u < 0.0 or u > 1.0:
-            continue
-        qx, qy, qz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
-        v = (way[0] * qx + way[1] * qy + way[2] * qz) / det
-        if v < 0.0 or u + v > 1.0:
-            continue
-        d = (e2x * qx + e2y * qy + e2z * qz) / det
+        d = _meets(corners[t], origin, way, 0.0)
         if d > 0.0 and n < len(out_t):
             out_t[n] = d
             out_triangle[n] = t
@@ -88,6 +96,7 @@ def winding_numbers(points: np.ndarray, triangles: np.ndarray, places: np.ndarra
 
 
 LEAF = 4  # triangles to a leaf of the tree
+SLACK = 1e-9  # of a triangle's sides: no ray slips through between two
 
 
 def _boxes(corners: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -140,7 +149,6 @@ def _first(
     leaves = len(lows) // 2
     waiting, near = np.empty(64, np.int64), np.empty(64)
     for r in range(len(origins)):
-        wx, wy, wz = ways[r, 0], ways[r, 1], ways[r, 2]
         waiting[0], near[0] = 1, _enters(lows[1], highs[1], origins[r], ways[r], least, most)
         n = 1 if near[0] < np.inf else 0
         while n:
@@ -160,22 +168,7 @@ def _first(
             start = (node - leaves) * LEAF
             for k in range(start, min(start + LEAF, len(order))):
                 t = order[k]
-                a, b, c = corners[t, 0], corners[t, 1], corners[t, 2]
-                e1x, e1y, e1z = b[0] - a[0], b[1] - a[1], b[2] - a[2]
-                e2x, e2y, e2z = c[0] - a[0], c[1] - a[1], c[2] - a[2]
-                px, py, pz = wy * e2z - wz * e2y, wz * e2x - wx * e2z, wx * e2y - wy * e2x
-                det = e1x * px + e1y * py + e1z * pz
-                if det == 0.0:
-                    continue
-                sx, sy, sz = origins[r, 0] - a[0], origins[r, 1] - a[1], origins[r, 2] - a[2]
-                u = (sx * px + sy * py + sz * pz) / det
-                if u < -1e-9 or u > 1 + 1e-9:
-                    continue
-                qx, qy, qz = sy * e1z - sz * e1y, sz * e1x - sx * e1z, sx * e1y - sy * e1x
-                v = (wx * qx + wy * qy + wz * qz) / det
-                if v < -1e-9 or u + v > 1 + 1e-9:
-                    continue
-                d = (e2x * qx + e2y * qy + e2z * qz) / det
+                d = _meets(corners[t], origins[r], ways[r], SLACK)
                 if least < d < most and (d < out[r] or (d == out[r] and t < which[r])):
                     out[r] = d
                     which[r] = t

@@ -10,7 +10,7 @@ from ..character.hierarchy import descendants
 from ..compiled import compiled
 from ..derived import derived
 from ..geometry.rotations import unit
-from ..geometry.topology import topology_of
+from ..geometry.topology import skin_points, topology_of
 from .inside import body_solid
 from .orient import MIRROR, bone_child
 
@@ -68,10 +68,7 @@ def loops_round(character: Character) -> dict[str, float]:
     """
     topo = topology_of(character)
     edges = topo.edges
-    skin = np.zeros(len(character.points), bool)
-    for p in character.parts:
-        if p.role == "skin":
-            skin[slice(*p.points)] = True
+    skin = skin_points(character)
     quads = (topo.sizes[topo.corner_face] >= 4).astype(float)
     in_quad = np.zeros(len(edges))
     np.maximum.at(in_quad, topo.corner_edge, quads)

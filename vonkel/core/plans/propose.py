@@ -188,10 +188,11 @@ def _four(body: Body, apart: list[Body], web: float, gap: float) -> list[Proposa
     legs = [
         max(float(body.length[r[a]]), float(body.length[r[b]])) for a, b in (("hand_a", "hand_b"), ("foot_c", "foot_d"))
     ]
+    leg = min(legs) / body.span
     # what is open between two legs says nothing of arms
-    stands = max(float(body.heights[r[k]]) for k in ("hand_a", "hand_b")) < LOW
-    seen = _legs_seen(body, gap) if stands else 0.0
-    cost += STUBS * max(0.0, LEAST_LEG - max(min(legs) / body.span, seen)) / LEAST_LEG
+    if leg < LEAST_LEG and max(float(body.heights[r[k]]) for k in ("hand_a", "hand_b")) < LOW:
+        leg = max(leg, _legs_seen(body, gap))
+    cost += STUBS * max(0.0, LEAST_LEG - leg) / LEAST_LEG
     why = "four feet under a lying trunk" + (", a tail" if "tail" in r else "")
     return [Proposal("quadruped", float(cost), why)]
 

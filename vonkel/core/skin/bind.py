@@ -15,7 +15,14 @@ from scipy.sparse import coo_matrix, csr_matrix, diags
 from ..character import Character, Skin
 from ..errors import NotFound, StepRefused
 from ..geometry.measures import distance_to_segments
-from ..geometry.topology import middles, topology_of, topology_of_triangles, welded_points, whole_triangles
+from ..geometry.topology import (
+    middles,
+    skin_points,
+    skin_triangles,
+    topology_of_triangles,
+    welded_points,
+    whole_triangles,
+)
 from ..progress import tell
 from ..tolerances import PAIR
 from ..weights import WeightTable
@@ -86,14 +93,11 @@ def bind_skin(
     points = character.points
     holders = tuple(b.joint for b in bones)
     holders += tuple(j.name for j in character.joints if j.deforms and not holds_skin(j))
-    soft = skin_of(character)
+    soft = skin_points(character)
     held = csr_matrix((len(points), len(holders)))
     if soft.any():
-        triangles = topology_of(character).triangles
-        triangles = triangles[soft[triangles[:, 0]]]
-        surface = Surface(
-            character, points, triangles, soft, bones, falloff, smooth, influences, cells, eased
-        )  # fmt: skip
+        triangles = skin_triangles(character)
+        surface = Surface(character, points, triangles, soft, bones, falloff, smooth, influences, cells, eased)
         own = coo_matrix(BINDINGS[by].weights(surface))
         if falloffs:
             own = _refaded(own, [falloffs.get(b.joint, 1.0) for b in bones])
@@ -110,15 +114,6 @@ def bind_skin(
         ),
         arrays={"skin/joints": index, "skin/weights": weights},
     )
-
-
-def skin_of(character: Character) -> np.ndarray:
-    """(n,) bool: which points are of parts that are skin."""
-    soft = np.zeros(len(character.points), bool)
-    for part in character.parts:
-        if part.role == "skin":
-            soft[part.points[0] : part.points[1]] = True
-    return soft
 
 
 def _refaded(held: coo_matrix, powers: Sequence[float]) -> coo_matrix:

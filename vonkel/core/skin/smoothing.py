@@ -16,7 +16,14 @@ from ..character import Character
 from ..compiled import compiled_loosely
 from ..derived import derived
 from ..geometry.halves import in_halves
-from ..geometry.topology import add_normals, topology_of, topology_of_triangles, welded_points, whole_triangles
+from ..geometry.topology import (
+    add_normals,
+    skin_points,
+    topology_of,
+    topology_of_triangles,
+    welded_points,
+    whole_triangles,
+)
 from ..tolerances import PAIR
 
 PAY = 3_000  # points from which a second thread is worth its start
@@ -71,9 +78,7 @@ def mesh_of(character: Character) -> tuple[np.ndarray, ...]:
     of each."""
     points, topo = np.asarray(character.points, float), topology_of(character)
     first, of = welded_points(points, PAIR * max(character.size, 1e-12))
-    soft = np.zeros(len(points), np.bool_)
-    for part in character.parts:
-        soft[slice(*part.points)] = part.role == "skin"
+    soft = skin_points(character)
     edges = of[topo.edges]
     edges = np.unique(np.sort(edges[edges[:, 0] != edges[:, 1]], axis=1), axis=0)
     # Neighbours stand near each other in memory: rounds go several times quicker (Cuthill & McKee 1969, reversed).

@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 from ..character import Character
 from ..derived import derived
 from ..geometry.measures import distance_to_segments
+from ..geometry.topology import skin_points
 from ..geometry.walking import Ground, ground_of
 from ..joints.limbs import digit_or_limb_of
 from .bones import bones_of
@@ -63,9 +64,7 @@ def strays_of(character: Character) -> tuple[Stray, ...]:
     steps = _steps_between(character, skin.joints)
     words = {i: limb for limb, i in number.items()}
     found: list[Stray] = []
-    soft = np.zeros(len(index), bool)
-    for part in character.parts:
-        soft[slice(*part.points)] = part.role == "skin"
+    soft = skin_points(character)
     for j, name in enumerate(skin.joints):
         held = np.where(index == j, weights, 0.0).sum(1)
         points = np.flatnonzero((held > HELD) & soft)

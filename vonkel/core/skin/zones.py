@@ -15,6 +15,7 @@ from ..character import Character, opposite_name
 from ..errors import BadParameters
 from ..geometry.easing import smoothstep
 from ..geometry.rotations import vector
+from ..geometry.topology import skin_points
 from .bind import weights_of
 from .bones import bones_of
 from .edits import Rows
@@ -96,9 +97,7 @@ class Zoning:
         self.rows = Rows(character)
         self.before = self.rows.index.copy(), self.rows.weights.copy()
         self.touched = np.zeros(0, np.int64)
-        self.soft = np.zeros(len(character.points), bool)
-        for part in character.parts:
-            self.soft[slice(*part.points)] = part.role == "skin"
+        self.soft = skin_points(character)
 
     def put(self, zones: Sequence[Zone]) -> np.ndarray:
         """Let these bones hold what their zones say; the points (k,) whose rows may have changed since the call before."""

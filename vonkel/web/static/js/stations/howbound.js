@@ -58,7 +58,7 @@ function easing(b, how) {
       `${spaced(how.eased)} points are eased for ordinary poses${at ? `, most for ${at}` : ""}.`,
     ),
     how.torn > 0 ? h("p", { class: "soft" }, `${torn}; ${eased}.`) : null,
-    acts(switchButton("Show where", b.ui.skinMap === "eased", show)),
+    b.state.skin ? acts(switchButton("Show where", b.ui.skinMap === "eased", show)) : null,
   ];
 }
 
