@@ -134,6 +134,18 @@ class Topology:
         return labels_of(self.edges, self.count)
 
 
+SHEET = 0.03  # a piece with more border edges than this share is an open sheet
+
+
+def open_sheets(mesh: Topology) -> np.ndarray:
+    """(n,) bool: points of pieces that are open sheets (membranes, feathers, cloth) and enclose nothing."""
+    piece = mesh.islands
+    of = piece[mesh.edges[:, 0]]
+    count = int(piece.max(initial=-1)) + 1
+    border = np.bincount(of[mesh.edge_faces == 1], minlength=count) / np.maximum(np.bincount(of, minlength=count), 1)
+    return np.asarray((border > SHEET)[piece])
+
+
 def labels_of(links: np.ndarray, count: int) -> np.ndarray:
     """(count,) the number of the connected piece that each of `count` things lies in, by links (l, 2)."""
     graph = coo_matrix((np.ones(len(links), np.int8), (links[:, 0], links[:, 1])), shape=(count, count))

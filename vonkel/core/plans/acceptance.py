@@ -19,6 +19,7 @@ from ..geometry.voxels import STEP_LENGTHS, distances_through, traced
 from ..joints.inside import body_solid, may_stick_out
 from ..joints.orient import bone_child
 from ..joints.survey import nearest_bone
+from .accessories import body_alone
 from .shapes import THICK, along_bones
 
 Kind = Literal["empty", "stacked", "outside", "bare", "uneven", "crossed"]
@@ -84,10 +85,13 @@ COARSE = 90  # cells along the body: enough to tell a limb
 APART = 0.2  # of the size: places nearer to one another are one
 
 
-@derived("points", "face_starts", "face_corners", "parts", "joints", "plan", most=4)
 def boneless(character: Character) -> tuple[Boneless, ...]:
     """The parts of a body that no bone lies in, the farthest first; none of a head alone, whose flesh is one joint's."""
-    c = character
+    return _boneless(body_alone(character))
+
+
+@derived("points", "face_starts", "face_corners", "parts", "joints", "plan", most=4)
+def _boneless(c: Character) -> tuple[Boneless, ...]:
     if not c.joints or c.plan == "head" or not len(c.points) or c.size <= 0:
         return ()
     solid = body_solid(c, COARSE)

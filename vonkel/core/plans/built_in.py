@@ -12,6 +12,7 @@ from pydantic import BaseModel, ValidationError
 
 from ..character import Character, opposite_name
 from ..errors import BadParameters, NotFound, StepRefused, VonkelError, first_fault
+from .accessories import apart_words, body_alone
 from .anatomy.doubt import SURE, Verdict, usual, verdict
 from .anatomy.likeness import doubt_by_likeness
 from .biped import BipedOptions, sketch_biped
@@ -57,6 +58,7 @@ def sketch_of(
     pins: joints that were put right by hand; they tell the limbs apart.  Raises NotFound, BadParameters and StepRefused.
     """
     check_plan(plan)
+    character = body_alone(character)
     _, model, draw = PLANS[plan]
     try:
         checked = model(**options)
@@ -154,6 +156,7 @@ def find_landmarks(
     if pins:
         sketch = carry(character, sketch, pins)
     marks = {n: Landmark(word, sketch.place(n), sketch.spread.get(n, 0.02)) for n, word in sketch.marks.items()}
+    words += [w for w in (apart_words(character),) if w]
     return Found(marks, tuple(words), seen, sketch.frame.degrees, sketch.frame.even and sketch.frame.straight)
 
 

@@ -11,6 +11,7 @@ from ..character import Character
 from ..derived import derived
 from ..geometry.transform import UPRIGHT
 from ..progress import tell
+from .accessories import apart_words, body_alone
 from .anatomy.body import Body, clearance, fill, look, membranes, pieces_of
 from .anatomy.four import feet_apart
 from .anatomy.line import inwards
@@ -44,11 +45,13 @@ class Lying:
 
 @dataclass(frozen=True)
 class Proposals:
-    """The likeliest first; `sure`: whether the first stands out; lying: where another axis is rather up."""
+    """The likeliest first; `sure`: whether the first stands out; lying: where another axis is rather up; apart: a sentence on what is
+    no body."""
 
     all: tuple[Proposal, ...]
     ends: int
     lying: Lying | None = None
+    apart: str = ""
 
     @property
     def best(self) -> Proposal:
@@ -61,6 +64,9 @@ class Proposals:
         return self.best.cost < LIKELY and (len(self.all) < 2 or self.all[1].cost - self.best.cost > MARGIN)
 
     def words(self) -> str:
+        return f"{self._reads()} {self.apart}".rstrip()
+
+    def _reads(self) -> str:
         first = f"This looks like a {self.best.plan}: {self.best.why}."
         if self.lying:
             axis = self.lying.up.replace("-", "−").upper()
@@ -77,9 +83,13 @@ class Proposals:
         }  # fmt: skip
 
 
-@derived("points", "face_starts", "face_corners", "parts", most=4)
 def propose(character: Character) -> Proposals:
     """Which plan the body asks for, and whether it lies.  Raises StepRefused where it encloses nothing."""
+    return replace(_read(body_alone(character)), apart=apart_words(character))
+
+
+@derived("points", "face_starts", "face_corners", "parts", most=4)
+def _read(character: Character) -> Proposals:
     found = _proposed(character)
     if found.best.cost < LYING:
         return found

@@ -35,6 +35,7 @@ from .middle import Middle
 from .mirror import Mirror, mirror_of
 from .owners import owners
 from .settling import settled
+from .stiff import stiffened
 from .ways import Ways, neighbours, point_areas, ways_of
 
 USUAL_FALLOFF, USUAL_SMOOTH = 5.0, 20  # what a softness of 1 is said by
@@ -145,7 +146,7 @@ def weights_through_volume(s: Surface) -> csr_matrix:
     owner = np.where(own >= 0, reach.bone[np.maximum(own, 0)], -1)
     middle = Middle.of(ways.points, owner, reach)
     easing = None if moves is None else Easing(ways.points, moves, middle)
-    held = both_sides_alike(middle.let_go(held), mirror)
+    held = both_sides_alike(stiffened(middle.let_go(held), ways, reach), mirror)
     held = settled(ways.rows, ways.cols, ways.piece, ways.areas, held, s.influences, mirror, easing)
     if fewer:
         edges, mirror = topology_of_triangles(triangles, len(points)), mirror_of(points, reach.partner, 1.0)

@@ -17,7 +17,7 @@ from scipy.sparse import coo_matrix, csr_matrix
 from scipy.spatial import cKDTree
 
 from ..compiled import compiled
-from ..geometry.topology import Topology, point_normals, signed_volume, topology_of_triangles
+from ..geometry.topology import Topology, open_sheets, point_normals, signed_volume, topology_of_triangles
 from ..geometry.voxels import NEIGHBOUR_CELLS, STEP_LENGTHS, Solid, solid_from_mesh
 
 CELLS = 26_000  # how many cells a body is filled with
@@ -25,7 +25,6 @@ FINEST, COARSEST = 1 / 400, 1 / 64  # bounds of a cell's edge, shares of the bod
 RUNG = 1.04  # from one size of cells to the next
 BARE = 0.015  # with more points than this share that lie over no cell, a body is filled more finely
 FINER, TIMES = 0.7, 2  # by how much at a time, and how often at most
-SHEET = 0.03  # a piece with more border edges than this share is an open sheet
 MOSTLY = 0.5  # the share of the faces that are sheets from which on they count as a body
 PARTS = 16  # that a triangle's edge is cut into at most, where places all over the mesh are looked at
 OVER = 0.2  # a cell whose centre lies above a point's plane by more than this many cells isn't under it
@@ -193,18 +192,9 @@ def neighbours(mesh: Topology) -> tuple[np.ndarray, np.ndarray]:
     return table.indptr.astype(np.int64), table.indices.astype(np.int32)
 
 
-def _sheets(mesh: Topology) -> np.ndarray:
-    """(n,) bool: points of pieces that are open sheets."""
-    piece = mesh.islands
-    of = piece[mesh.edges[:, 0]]
-    count = int(piece.max(initial=-1)) + 1
-    border = np.bincount(of[mesh.edge_faces == 1], minlength=count) / np.maximum(np.bincount(of, minlength=count), 1)
-    return np.asarray((border > SHEET)[piece])
-
-
 def _enclosing(mesh: Topology, triangles: np.ndarray) -> np.ndarray:
     """The triangles that enclose something.  Where hardly any do, all are taken to: a mesh in many pieces, or with holes."""
-    sheet = _sheets(mesh)[triangles[:, 0]]
+    sheet = open_sheets(mesh)[triangles[:, 0]]
     return triangles[~sheet] if sheet.mean() < MOSTLY else triangles
 
 
