@@ -62,7 +62,7 @@ def test_joints_that_cant_be_right_are_written_and_told_by_the_exit_code(tmp_pat
     assert done.returncode == 1 and out.stat().st_size > 100_000
     assert "look here: " in done.stderr or "not found: " in done.stderr
     told = json.loads(vonkel("read", "plan", mesh).stdout)
-    assert told["plan"] == "many-legged" and told["words"].startswith("This looks like a many-legged: 8 legs")
+    assert told["plan"] == "many-legged" and told["words"].startswith("This looks like a many-legged body: 8 legs")
     faults = json.loads(vonkel("read", "acceptance", mesh).stdout)
     assert faults == []  # no joints yet
 

@@ -35,6 +35,11 @@ class Proposal:
     why: str
 
 
+def _kind(plan: str) -> str:
+    """A plan's name as what a body is."""
+    return f"a {plan} body" if plan in ("winged", "many-legged", "finned") else f"a {plan}"
+
+
 @dataclass(frozen=True)
 class Lying:
     """A body that reads far better with another axis up: which one (a key of UPRIGHT), and as what plan."""
@@ -67,13 +72,16 @@ class Proposals:
         return f"{self._reads()} {self.apart}".rstrip()
 
     def _reads(self) -> str:
-        first = f"This looks like a {self.best.plan}: {self.best.why}."
+        nearest = f"{_kind(self.best.plan)}: {self.best.why}."
+        second = f"{_kind(self.all[1].plan)}: {self.all[1].why}." if len(self.all) > 1 else ""
+        poor = self.best.cost >= LIKELY
+        first = f"No plan fits this well. Nearest comes {nearest}" if poor else f"This looks like {nearest}"
         if self.lying:
             axis = self.lying.up.replace("-", "−").upper()
-            return f"{first} It may lie, though: with {axis} up it reads better, as a {self.lying.plan}."
-        if self.sure or len(self.all) < 2:
+            return f"{first} It may lie, though: with {axis} up it reads better, as {_kind(self.lying.plan)}."
+        if self.sure or not second:
             return first
-        return f"{first} It might be a {self.all[1].plan} too: {self.all[1].why}."
+        return f"{first} Then {second}" if poor else f"{first} It might be {second.replace(': ', ' too: ', 1)}"
 
     def as_dict(self) -> dict[str, Any]:
         return {
