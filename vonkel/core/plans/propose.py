@@ -215,13 +215,27 @@ def _four(body: Body, apart: list[Body], web: float, gap: float) -> list[Proposa
     return [Proposal("quadruped", float(cost), why)]
 
 
+ALONE, NEAR_PLANE = 1.0, 0.1  # what a leg on the middle plane costs, and how near to it, a share of the span, that is
+
+
 def _many(body: Body, web: float) -> list[Proposal]:
     found = many_roles(body)
     if not found:
         return []
     r = found[0]
     n = len(list(r.more["legs"]))  # type: ignore[call-overload]
-    return [Proposal("many-legged", float(r.cost + 12.0 * web + (2.5 if n < 6 else 0.0)), f"{n} legs on the ground")]
+    cost = r.cost + 12.0 * web + (2.5 if n < 6 else 0.0) + ALONE * _alone(body, r)
+    return [Proposal("many-legged", float(cost), f"{n} legs on the ground")]
+
+
+def _alone(body: Body, roles: Roles) -> int:
+    """Legs that lie on the middle plane, each its own mirror image and no other's: a head that hangs and a tail are no pair of legs."""
+    tips = np.array([body.place(i) for i in list(roles.more["legs"])])  # type: ignore[call-overload]
+    left = np.cross([0.0, 1.0, 0.0], np.asarray(roles.more["ahead"]))
+    off = (tips - np.asarray(roles.more["middle"])) @ left
+    apart = np.linalg.norm(tips[:, None] - (tips - 2.0 * off[:, None] * left)[None], axis=2)
+    own = np.diag(apart)
+    return int(((apart.argmin(1) == np.arange(len(tips))) & (own < 2.0 * NEAR_PLANE * body.span)).sum())
 
 
 def _finned(body: Body, web: float, gap: float) -> list[Proposal]:
