@@ -148,7 +148,7 @@ def _limb_gaps(character: Character) -> dict[str, tuple[float, int]]:
     limbs = _limbs(character)
     if len(bones) < 3 or not limbs:
         return {}
-    skin = np.concatenate([np.arange(*p.points) for p in character.parts if p.role == "skin"] or [np.zeros(0, int)])
+    skin = np.flatnonzero(skin_points(character))
     skin = skin[:: max(1, len(skin) // ENOUGH)]
     points = character.points[skin]
     owner = np.empty(len(points), np.int64)

@@ -15,6 +15,7 @@ import numpy as np
 from ..character import Character, Joint, opposite_name
 from ..character.words import EYE_JOINTS
 from ..derived import derived
+from ..geometry.topology import skin_points
 from ..geometry.voxels import STEP_LENGTHS, distances_through, traced
 from ..joints.inside import body_solid, may_stick_out
 from ..joints.orient import bone_child
@@ -132,10 +133,9 @@ def _bare(c: Character, j: Joint, places: dict[str, np.ndarray]) -> float:
 def _empty(c: Character, places: dict[str, np.ndarray]) -> list[str]:
     """Deforming joints whose bone is nearest to no point of the skin."""
     bones = [j for j in c.joints if j.deforms and not j.role.startswith((*EYE_JOINTS, "jaw"))]
-    skin = [np.arange(*p.points) for p in c.parts if p.role == "skin"]
-    if not bones or not skin:
+    points = np.ascontiguousarray(c.points[skin_points(c)], float)
+    if not bones or not len(points):
         return []
-    points = np.ascontiguousarray(c.points[np.concatenate(skin)], float)
     starts = np.array([places[j.name] for j in bones])
     ends = np.array([places[k.name] if (k := bone_child(c, j)) else places[j.name] for j in bones])
     owner = np.zeros(len(points), np.int64)

@@ -75,12 +75,13 @@ def accessories(character: Character) -> tuple[Accessory, ...]:
 
 def apart_words(character: Character) -> str:
     """A sentence on what is taken for no body; empty where all of it is."""
-    found = accessories(character)
-    told = [
-        f"{few([a.part for a in found if a.kind == kind])} ({words})"
-        for kind, words in WORDS.items()
-        if any(a.kind == kind for a in found)
-    ]
+    count = {p.name: p.points[1] - p.points[0] for p in character.parts}
+    told = []
+    for kind, words in WORDS.items():
+        found = [a for a in accessories(character) if a.kind == kind]
+        names = [a.part if len(a.points) == count[a.part] else f"pieces of {a.part}" for a in found]
+        if names:
+            told.append(f"{few(names)} ({words})")
     return f"No joints are looked for in {'; '.join(told)}." if told else ""
 
 

@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ..character import Character
 from ..errors import StepRefused
 from ..geometry.measures import lengths_along
+from ..geometry.topology import skin_points
 from ..geometry.voxels import Solid
 from ..progress import tell
 from . import landmarks as lm
@@ -197,7 +198,7 @@ def _trailing_edge(character: Character, root: np.ndarray, bone: np.ndarray, win
     down = np.array([0.0, -1.0, 0.0])
     down = down - bone * (down @ bone)
     down = down / max(float(np.linalg.norm(down)), 1e-9)
-    skin = np.concatenate([np.arange(*p.points) for p in character.parts if p.role == "skin"])
+    skin = np.flatnonzero(skin_points(character))
     off = character.points[skin] - root
     near = (
         (np.abs(off @ bone) < 0.035 * character.size)

@@ -13,6 +13,7 @@ from scipy.spatial import cKDTree
 from ...character import Character
 from ...geometry.measures import lengths_along
 from ...geometry.rotations import unit
+from ...geometry.topology import skin_points
 from ...geometry.voxels import Solid, middle_paths
 from ..finned import _head
 from ..frame import frame_facing
@@ -584,7 +585,7 @@ def _lay_membranes(
     """Joints that hang on each arm bone and reach to the trailing edge: the mesh's farthest point below the bone, towards
     the hips, near the plane through both."""
     size = character.size
-    skin = np.concatenate([np.arange(*p.points) for p in character.parts if p.role == "skin"])
+    skin = np.flatnonzero(skin_points(character))
     points = character.points[skin]
     hips = sketch.place("hips")
     ends = [n for n in sketch.found if n.startswith("wing_") and n.endswith(f"_end_{side}")]

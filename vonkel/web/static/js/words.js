@@ -14,6 +14,14 @@ export const fullName = (name) => {
 };
 /** A sentence in which joints and controls are called as everywhere on the page. */
 export const inWords = (text) => text.replace(/[A-Za-z][A-Za-z0-9]*(?:_[A-Za-z0-9]+)+/g, (name) => fullName(name));
+/** What a card is called: of a sweep with its joint in words, of shapes with their sides in front. */
+export const called = (c) =>
+  c.sweep?.joint
+    ? c.name.replace(c.sweep.joint, fullName(c.sweep.joint))
+    : c.name
+        .split(/( and |, )/)
+        .map(fullName)
+        .join("");
 /** How a channel's numbers are shown: what they are multiplied by, their unit and their decimals. */
 export const measureOf = (k) =>
   k.kind === "move"

@@ -3,10 +3,7 @@ import { call } from "../net/api.js";
 import { button } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { say } from "../widgets/toasts.js";
-import { fullName, inWords } from "../words.js";
-
-/** What a card is called: of a sweep with its joint in words. */
-export const called = (c) => (c.sweep?.joint ? c.name.replace(c.sweep.joint, fullName(c.sweep.joint)) : c.name);
+import { called, inWords } from "../words.js";
 
 /** Why no pose can be tried, or nothing. */
 export const noPoses = (b) =>

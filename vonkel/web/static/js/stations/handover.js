@@ -4,7 +4,7 @@ import { acts, button, pairs, select, switchButton } from "../widgets/fields.js"
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say } from "../widgets/toasts.js";
-import { spaced } from "../words.js";
+import { called, spaced } from "../words.js";
 
 const COUNTED = {
   points: "points",
@@ -100,7 +100,7 @@ function remaining(b) {
       h(
         "th",
         { scope: "row" },
-        button(c.name, () => b.strip.go(c), "small quiet", { "aria-pressed": String(b.trial === c.name) }),
+        button(called(c), () => b.strip.go(c), "small quiet", { "aria-pressed": String(b.trial === c.name) }),
       ),
       [c.live_gap_rms_m, c.live_gap_99_m, c.live_to_linear_m].map((v, k) => h("td", { key: k, class: "fig" }, mm(v))),
     );

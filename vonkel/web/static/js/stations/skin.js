@@ -6,7 +6,7 @@ import { filtered, hierarchy, noJoints } from "../widgets/hierarchy.js";
 import { h } from "../widgets/html.js";
 import { stepForm } from "../widgets/stepform.js";
 import { say, toast } from "../widgets/toasts.js";
-import { fullName, inWords, spaced } from "../words.js";
+import { called, fullName, inWords, spaced } from "../words.js";
 import { folding } from "./common.js";
 import { behindFields, behindList } from "./behind.js";
 import { howBoundFields, howBoundList } from "./howbound.js";
@@ -142,7 +142,7 @@ function worstPlace(b) {
     b.tool.take("even");
   };
   return [
-    h("h3", {}, `Worst in “${card.name}”`),
+    h("h3", {}, `Worst in “${called(card)}”`),
     h("p", {}, `${inWords(card.worst)}, at ${fullName(card.worst_joint)}.`),
     acts(button("Brush there", go, "small mend")),
   ];

@@ -1,10 +1,10 @@
 // The Trials station: every pose with its figures.
 import { enterStation } from "../app/stations.js";
-import { called, noPoses } from "../app/strip.js";
+import { noPoses } from "../app/strip.js";
 import { acts, button, figures, numberField, pairs, select } from "../widgets/fields.js";
 import { h } from "../widgets/html.js";
 import { plot } from "../widgets/plot.js";
-import { fullName, inWords } from "../words.js";
+import { called, fullName, inWords } from "../words.js";
 import { cardCompare, compareFields } from "./cardcompare.js";
 import { folded } from "./common.js";
 import { ownPoses } from "./ownposes.js";
