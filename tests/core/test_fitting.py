@@ -8,12 +8,13 @@ import itertools
 import numpy as np
 import pytest
 
-from tests.judging.builds import JUDGED, NAMED, TRIED, by_chance, grown, of_chance
+from tests.judging.builds import JUDGED, MIRROR, NAMED, TRIED, Flesh, by_chance, grown, of_chance, v, wrapped
 from tests.judging.calibrate import DRAWN
 from tests.judging.judge import STRENGTHS
 from tests.judging.posing import KINDS, at_rest, moved, ordinary, ordinary_turns, posed, rigged, rot
 from vonkel.core.character import Joint, opposite_name
 from vonkel.core.errors import StepRefused
+from vonkel.core.formats.mesh import character_from_mesh
 from vonkel.core.geometry.spheres import balls_among
 from vonkel.core.geometry.transform import UPRIGHT
 from vonkel.core.geometry.voxels import STEP_LENGTHS, distances_through, extremities
@@ -485,12 +486,30 @@ def test_no_stacked_misplaced_crossed_or_empty_joint_passes(hound):
     assert "neck_3" in out["bare"]
 
 
+def test_what_no_plan_fits_is_said_to_fit_none():
+    """A tree: a stem and boughs."""
+    body = Flesh("biped")
+    body.tube([v(0, 0, 0), v(0, 0.6, 0)], [0.1, 0.07])
+    for tip in (v(0.4, 1.1, 0.1), v(0.3, 1.0, -0.3), v(0.15, 1.3, 0.2)):
+        body.tube([v(0, 0.55, 0), 0.5 * (v(0, 0.65, 0) + tip), tip], [0.06, 0.04, 0.02])
+    mirrored = [(a * MIRROR, b * MIRROR, r, q) for a, b, r, q in body.cones]
+    tree = propose(character_from_mesh(wrapped([*body.cones, *mirrored]), "tree"))
+    assert not tree.sure and tree.words().startswith("No plan fits this well. Nearest comes a ")
+
+
+def test_a_hanging_head_and_a_tail_are_no_pair_of_legs():
+    """Tapirs in poses were many-legged ones: their trunk hangs to the ground, and the tail is as long as a leg."""
+    for seed in (20261951, 20261953):
+        assert propose(posed("tapir", seed).mesh).best.plan == "quadruped"
+    assert propose(posed("spinner", 20261962).mesh).best.plan == "many-legged"
+
+
 # --- proposals ----------------------------------------------------------------------------------------------------------------
 @pytest.mark.parametrize("name", ("otter", "newt", "seal", "bust", "porter", "runner", "hound", "spinner", "eel"))
 def test_the_plan_is_proposed_and_why(name):
     mesh, true = at_rest(name)
     told = propose(mesh)
-    assert told.best.plan == true.plan and told.words().startswith(f"This looks like a {true.plan}: ")
+    assert told.best.plan == true.plan and told.words().startswith(f"This looks like a {true.plan}")
     assert told.as_dict()["all"][0]["plan"] == true.plan
 
 
