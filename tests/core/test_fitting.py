@@ -486,6 +486,18 @@ def test_no_stacked_misplaced_crossed_or_empty_joint_passes(hound):
     assert "neck_3" in out["bare"]
 
 
+def test_ears_are_found_in_pairs_and_not_on_round_heads():
+    """One of two long ears is the end of the whole body, as the tips are counted, and was none; a round head had two."""
+    for name in ("leveret", "jerboa"):
+        mesh, true = at_rest(name, 20262030)
+        sketch = sketch_of(mesh, true.plan, {})
+        for end in ("ear_end_L", "ear_end_R"):
+            near = min(np.linalg.norm(sketch.place(end) - true.joint(n).place) for n in ("ear_end_L", "ear_end_R"))
+            assert near < 0.1 * true.size
+    for name, seed in (("porter", 20261981), ("reed", 20262022)):
+        assert "ear_L" not in sketch_of(at_rest(name, seed)[0], "biped", {}).found
+
+
 def test_what_no_plan_fits_is_said_to_fit_none():
     """A tree: a stem and boughs."""
     body = Flesh("biped")

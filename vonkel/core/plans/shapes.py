@@ -270,3 +270,13 @@ def evenly_along(path: np.ndarray, start: float, end: float, count: int) -> np.n
 def on_left(tip: lm.Tip) -> np.ndarray:
     """The tip's place on the left side."""
     return np.asarray(tip.place * [np.sign(tip.place[0]) or 1.0, 1.0, 1.0])
+
+
+DOME = 0.85  # of a ball's end a place lies as deep as it is from that end; in what is pointed less, however short
+
+
+def domed(solid: Solid, base: np.ndarray, tip: np.ndarray) -> bool:
+    """Whether what ends at `tip` (3,) is the roundness of what it stands on, and nothing that stands on it."""
+    places = tip + np.array([[0.5], [0.25]]) * (base - tip)
+    deep = solid.depth[solid.nearest(places)]
+    return float((deep / np.maximum(np.linalg.norm(places - tip, axis=1), 1e-9)).mean()) > DOME

@@ -12,7 +12,7 @@ from . import landmarks as lm
 from .arms import FoundArm
 from .legs import FoundLeg
 from .proportions import BIPED as P
-from .shapes import leaves_trunk
+from .shapes import domed, leaves_trunk
 from .sketch import Sketch
 
 
@@ -133,19 +133,7 @@ def lay_ears(character: Character, solid: Solid, sketch: Sketch, head: np.ndarra
     tip = ear.place * [np.sign(ear.place[0]), 1, 1]
     path = lm.way(solid, int(solid.nearest(tip[None])[0]), start, even=2.0)
     base = path[leaves_trunk(solid, path)]
-    if _domed(solid, base, tip):
+    if domed(solid, base, tip):
         return
     sketch.put("ear_L", "head", base, "ear", hinge=(0.0, 0.0, 1.0))
     sketch.put("ear_end_L", "ear_L", tip, "ear_end", deforms=False)
-
-
-DOME = (
-    0.85  # of a ball's end a place lies as deep as it is from the end; of a pointed thing less, however short that is
-)
-
-
-def _domed(solid: Solid, base: np.ndarray, tip: np.ndarray) -> bool:
-    """Whether what ends at `tip` (3,) is a head's own roundness and nothing that stands on it."""
-    places = tip + np.array([[0.5], [0.25]]) * (base - tip)
-    deep = solid.depth[solid.nearest(places)]
-    return float((deep / np.maximum(np.linalg.norm(places - tip, axis=1), 1e-9)).mean()) > DOME

@@ -15,7 +15,7 @@ from ...geometry.voxels import Solid, extremities, solid_from_mesh
 from ..arms import DIGIT_NAMES, Digit, name_digits
 from ..landmarks import Tip, at_length, way
 from ..proportions import BIPED as P
-from ..shapes import leaves_trunk
+from ..shapes import domed, leaves_trunk
 from ..sketch import Sketch
 from ..toes import toe_tips
 from .body import Body, distances_from
@@ -100,13 +100,16 @@ def lay_ears(body: Body, sketch: Sketch, skull: np.ndarray, crown: np.ndarray, a
     start = int(solid.nearest((0.6 * head + 0.4 * crown)[None])[0])
     d = distances_from(solid, start)
     reach = 3.2 * long
-    near = skull | (np.linalg.norm(solid.centres - solid.centres[start], axis=1) < 1.25 * long)
+    # one ear is often the body's tip there, and wholly the skull's: the other reaches as far
+    far = np.linalg.norm(solid.centres - solid.centres[start], axis=1)
+    near = far < max(1.25 * long, float(far[skull].max(initial=0.0)))
     # not past the neck: what is nearer to the head's joint's underside than to the crown
     under = (solid.centres - head) @ up > -0.1 * long
     d = np.where(near & under & (d < reach), d, np.inf)
     if not np.isfinite(d).any():
         return
-    found = [Tip(solid.centres[t], solid.centres[m], n, t) for t, n, m in extremities(solid, d, 0.10 * long)]
+    # as long as the way to it is: of two branches that meet the longer one has all of what they share
+    found = [Tip(solid.centres[t], solid.centres[m], float(d[t]), t) for t, _, m in extremities(solid, d, 0.10 * long)]
     eyes = body.eyes_middle
     level = float((eyes - head) @ up) if eyes is not None else 0.25 * long
     sides: dict[str, list[Tip]] = {"L": [], "R": []}
@@ -136,6 +139,8 @@ def lay_ears(body: Body, sketch: Sketch, skull: np.ndarray, crown: np.ndarray, a
         wide = [abs(float((a - b) @ left)) for a, b in roots]
         if wide[1] > WIDER * wide[0]:
             best, roots = second, roots[::-1]
+    if all(domed(solid, base, tip.place) for base, tip in zip(roots[0], best[1:], strict=True)):
+        return
     doubt = 0.09 if second is not None else 0.02
     for side, tip, base in (("L", best[1], roots[0][0]), ("R", best[2], roots[0][1])):
         hinge = ahead if side == "L" else -ahead
