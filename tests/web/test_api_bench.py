@@ -159,7 +159,7 @@ def test_landings_landmarks_pivots_and_gimbals(client, larva):
     )
     assert again["marks"]["chain_end"]["place"] == [0.0, 0.3, 0.4] and again["marks"]["chain_end"]["sure"] == "sure"
     asked = done(client, client.post(f"/api/c/{larva}/proposal"))
-    assert asked["plan"] == "chain" and asked["words"].startswith("This looks like a chain")
+    assert asked["plan"] == "chain" and asked["words"].startswith("This looks most like a chain")
     refused = done(client, client.post(f"/api/c/{larva}/landmarks", json={"plan": "winged"}))
     assert "doesn't read as a winged" in refused["words"][0] and len(refused["seen"]) > 1
     assert {m["sure"] for m in refused["marks"].values()} == {"not found"}

@@ -27,12 +27,10 @@ from ..geometry.topology import (
 from ..geometry.voxels import solid_from_mesh
 from ..tolerances import PAIR
 
-STRIP = 0.25  # sizes: an open piece no longer than this is a strip of hair, a lash, a scale
-BODY = (
-    0.4  # the share of the surface that is closed at least: what is open all over is a body in patches, not in strips
-)
+STRIP = 0.25  # sizes: an open piece no longer than this is a strip of hair, a lash, a scale …
+FLAT = 0.6  # … when so much of it faces one way: of a flat one all, of half an eyeball ½, of a tube or a finger's end little
+BODY = 0.4  # the share of the surface that is closed at least: what is open all over is a body in patches
 CELLS = 100  # along the figure: enough to tell whether a ring goes round it
-FLAT = 0.6  # … when so much of it faces one way: of a flat one all, of half an eyeball ½, of a tube or a finger's end hardly any
 LONG, SLIM = 0.15, 0.15  # what is held: so many sizes long at least; so far spread across at most, of what it is along
 TOUCH, FREE = 0.01, 0.03  # sizes to what holds it at most; how much of its length stands free on either side at least
 MANY = 200  # pieces that are looked at one by one at most, the largest
@@ -101,10 +99,11 @@ def body_alone(character: Character) -> Character:
 
 @dataclass(frozen=True, eq=False)
 class _Pieces:
-    """The connected pieces of a welded mesh: of (n,) which each point is of, at (t,) which each triangle; of each: its surface, the
-    volume it encloses, the sides of its box (3,), its deviation along its own axes, least first (3,), and those axes (3, 3) as
-    columns; holed: with handles or borders; sheet: an open one; facing: the share of it
-    that faces one way.
+    """The connected pieces of a welded mesh: of (n,) which each point is of, at (t,) which each triangle.
+
+    Of each: its surface, the volume it encloses, the sides of its box (3,), its deviation along its own axes, least first (3,), and
+    those axes (3, 3) as columns; holed: whether it has handles or borders; sheet: whether it is open; facing: the share of it that
+    faces one way.
     """
 
     of: np.ndarray

@@ -22,6 +22,7 @@ HIDING = (
     0.6  # what it costs to say that feet hide each other, and the cost of a reading from which on that is looked at
 )
 LIKELY = 2.6  # a body that costs no more than this is of the kind; one that costs less than MARGIN more is as likely
+POOR = 5.0  # … and one that costs as much as this is of none: the cast's legged larva costs four as a chain
 MARGIN = 0.7
 LYING, BETTER = 1.0, 1.0  # a body that costs more may lie; if it does, it costs by so much less once it stands
 
@@ -74,8 +75,9 @@ class Proposals:
     def _reads(self) -> str:
         nearest = f"{_kind(self.best.plan)}: {self.best.why}."
         second = f"{_kind(self.all[1].plan)}: {self.all[1].why}." if len(self.all) > 1 else ""
-        poor = self.best.cost >= LIKELY
-        first = f"No plan fits this well. Nearest comes {nearest}" if poor else f"This looks like {nearest}"
+        poor = self.best.cost >= POOR
+        most = "" if self.best.cost < LIKELY else "most "
+        first = f"No plan fits this well. Nearest comes {nearest}" if poor else f"This looks {most}like {nearest}"
         if self.lying:
             axis = self.lying.up.replace("-", "−").upper()
             return f"{first} It may lie, though: with {axis} up it reads better, as {_kind(self.lying.plan)}."
