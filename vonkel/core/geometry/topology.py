@@ -189,7 +189,6 @@ def doubled_faces(topo: Topology) -> np.ndarray:
     return np.sort(np.concatenate(found))
 
 
-@derived("points", "face_starts", "face_corners", "parts", most=8)
 def skin_points(character: Character) -> np.ndarray:
     """(n,) bool: which points are of parts that are skin."""
     soft = np.zeros(len(character.points), bool)
@@ -198,6 +197,7 @@ def skin_points(character: Character) -> np.ndarray:
     return soft
 
 
+@derived("points", "face_starts", "face_corners", "parts", most=8)
 def skin_triangles(character: Character) -> np.ndarray:
     """(t, 3) int32: the triangles of all parts that are skin (of every part where none is); kept for a few meshes."""
     parts = [p for p in character.parts if p.role == "skin"] or list(character.parts)

@@ -57,11 +57,11 @@ def accessories(character: Character) -> tuple[Accessory, ...]:
     points = character.points / character.size
     of = welded_points(points, PAIR)[1]
     points, faces = middles(points, of), whole_triangles(of[triangles])
-    piece = topology_of_triangles(faces, len(points)).islands
-    kind = np.full(int(piece.max()) + 1, "", dtype=object)
-    for k, what in _told(points, faces):
+    pieces = _pieces(points, faces)
+    kind = np.full(len(pieces.surface), "", dtype=object)
+    for k, what in _told(points, faces, pieces):
         kind[k] = what
-    own = kind[piece[of]]
+    own = kind[pieces.of[of]]
     return tuple(
         Accessory(part.name, what, found + part.points[0])
         for part in character.parts
@@ -150,9 +150,8 @@ def _pieces(points: np.ndarray, faces: np.ndarray) -> _Pieces:
     )
 
 
-def _told(points: np.ndarray, faces: np.ndarray) -> Iterator[tuple[int, str]]:
+def _told(points: np.ndarray, faces: np.ndarray, p: _Pieces) -> Iterator[tuple[int, str]]:
     """(piece, key of WORDS) of what is no body; points in sizes."""
-    p = _pieces(points, faces)
     longest = p.box.max(1)
     strip = p.sheet & (longest < STRIP) & (p.facing > FLAT)
     if p.surface[~p.sheet].sum() > BODY * p.surface.sum():
